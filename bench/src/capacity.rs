@@ -1,4 +1,4 @@
-//! What relays take of a machine: memory above an idle service, and CPU, told as relays on one core.
+//! Capacity: memory above an idle service, and CPU as relays per core.
 
 use std::process::{Child, Stdio};
 
@@ -8,7 +8,7 @@ use crate::children::{command, count};
 use crate::load::{Load, PATH, key};
 use crate::service::Service;
 
-/// Memory of a relay above an idle service: so many relays of 4 Mbit/s with three pushes each.
+/// Measures the memory of a relay above an idle service, with relays of 4 Mbit/s and three pushes each.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn memory(relays: u32, seconds: u64) -> anyhow::Result<()> {
     const MBPS: u32 = 4;
@@ -17,13 +17,13 @@ pub(crate) fn memory(relays: u32, seconds: u64) -> anyhow::Result<()> {
     let load = runtime.block_on(async { Load::start(MBPS, relays * PUSHES) })?;
     let service = Service::start()?;
     std::thread::sleep(std::time::Duration::from_secs(2));
-    let idle = service.taken()?.resident_kb;
+    let idle = service.sample()?.resident_kb;
     println!("{relays} relays of {MBPS} Mbit/s with {PUSHES} pushes each");
     println!("  idle            {idle:>8} kB");
     register(&service, &load, relays, PUSHES)?;
     for part in 1..=4 {
         std::thread::sleep(std::time::Duration::from_secs(seconds) / 4);
-        let now = service.taken()?.resident_kb;
+        let now = service.sample()?.resident_kb;
         let each = now.saturating_sub(idle) / u64::from(relays);
         let (live, pushes) = service.live()?;
         println!(
@@ -34,7 +34,7 @@ pub(crate) fn memory(relays: u32, seconds: u64) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Relays by command, each with pushes to channels of its own.
+/// Registers relays by command, each with pushes to channels of its own.
 pub(crate) fn register(service: &Service, load: &Load, relays: u32, pushes: u32) -> anyhow::Result<()> {
     let (url, server) = (load.camera.url(PATH), load.platform.server());
     for relay in 0..relays {
@@ -53,7 +53,7 @@ pub(crate) fn register(service: &Service, load: &Load, relays: u32, pushes: u32)
     Ok(())
 }
 
-/// Relays of 2 Mbit/s with two pushes each that one core carries, beside what the floor carries.
+/// Measures relays of 2 Mbit/s with two pushes each that one core carries, relative to the floor.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn cores(relays: u32, seconds: u64, rounds: usize) -> anyhow::Result<()> {
     const MBPS: u32 = 2;
@@ -65,7 +65,7 @@ pub(crate) fn cores(relays: u32, seconds: u64, rounds: usize) -> anyhow::Result<
     let mut shares = Vec::new();
     for round in 1..=rounds {
         let camera = load.camera.address().to_string();
-        // One after the other: side by side they would not find enough of the machine.
+        // In sequence, since there are too few cores for both.
         let floor = carried(
             child("child-floor", &camera, &load.sink.to_string(), relays, PUSHES, seconds)?,
             relays,
@@ -97,7 +97,7 @@ fn child(
     Ok(command.args(["--relays", &relays.to_string(), "--one-core"]).stdout(Stdio::piped()).spawn()?)
 }
 
-/// Relays that a whole core would carry, from what these took of it.
+/// Returns the number of relays that a whole core would carry.
 #[expect(clippy::cast_precision_loss, reason = "counts here are far below the precision of a float")]
 fn carried(child: Child, relays: u32, seconds: u64) -> anyhow::Result<f64> {
     let share = count(child)?.cpu_us as f64 / (seconds as f64 * 1e6);

@@ -9,8 +9,8 @@ use crate::load::{Load, PATH, key};
 use crate::service::Service;
 use crate::starts::wait_live;
 
-/// Applies a site book of relays with two pushes each, applies it again without changes, starts every relay by a call of its own, and
-/// stops them.
+/// Applies a site book of relays with two pushes each, applies it again without changes, starts every relay by a
+/// separate call, and stops them.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn run(relays: u32) -> anyhow::Result<()> {
     let pushes = relays * 2;
@@ -74,7 +74,7 @@ fn book(load: &Load, relays: u32) -> Value {
 }
 
 impl Service {
-    /// Posts to the API and returns the answer.
+    /// Posts to the API and returns the response.
     fn post(&self, agent: &ureq::Agent, path: &str, body: &Value) -> anyhow::Result<Value> {
         let (url, token) = self.access()?;
         let request =

@@ -1,4 +1,4 @@
-//! The two measured programs. Each settles, then counts its own CPU time and delivered bytes over the round.
+//! The two measured programs. Each settles, then counts its CPU time and delivered bytes.
 
 use std::io::{ErrorKind, Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream, UdpSocket};
@@ -20,45 +20,44 @@ use yonder_rtsp::CameraUrl;
 
 use crate::load::{ACKNOWLEDGEMENT, PATH, push};
 
-/// Connections and first keyframes are not part of the figure, nor is memory that is taken from the system for the first
-/// time: what runs for months does that once.
+/// Time for connections, first keyframes and first allocations, which are not part of the figure.
 const SETTLE: Duration = Duration::from_secs(12);
-/// Length of an ACKACK of SRT: a bare header.
+/// Size of an SRT ACKACK, a bare header.
 const ANSWER: usize = 16;
-/// Seven transport packets and SRT's header.
+/// Seven transport packets and the SRT header.
 const DATAGRAM: usize = 7 * 188 + 16;
 
-/// What a child is to do.
+/// Parameters of a child process.
 #[derive(Debug, Args)]
 pub(crate) struct Job {
-    /// Where the camera listens.
+    /// Address of the camera.
     #[arg(long)]
     camera: SocketAddr,
-    /// The platform's server address, or the sink; `udp://` before a sink for datagrams.
+    /// Server address of the platform, or address of the sink; `udp://` before a sink for datagrams.
     #[arg(long)]
     to: String,
     /// Pushes of each relay.
     #[arg(long)]
     pushes: u32,
-    /// Seconds to count.
+    /// Seconds to measure.
     #[arg(long)]
     seconds: u64,
-    /// Relays, each with so many pushes.
+    /// Number of relays.
     #[arg(long, default_value_t = 1)]
     relays: u32,
-    /// Number of the first channel: each round has channels of its own, which nobody can be in the way of.
+    /// Number of the first channel: each round has its own channels, so that rounds do not interfere.
     #[arg(long, default_value_t = 0)]
     first: u32,
-    /// Use one core alone.
+    /// Use a single core.
     #[arg(long)]
     one_core: bool,
-    /// Ask the camera for its audio as well.
+    /// Request the audio as well.
     #[arg(long)]
     audio: bool,
-    /// Media threads of the engine; one for each core unless given.
+    /// Media threads of the engine; one per core by default.
     #[arg(long)]
     media_threads: Option<usize>,
-    /// Camera of one more feed, which is not counted.
+    /// Camera of an additional feed, which is not measured.
     #[arg(long, requires = "neighbour_to")]
     neighbour_camera: Option<SocketAddr>,
     /// Server address of its pushes.
@@ -69,7 +68,7 @@ pub(crate) struct Job {
     neighbour_pushes: u32,
 }
 
-/// What a child found.
+/// Result of a child process.
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Count {
     pub(crate) cpu_us: i64,
@@ -77,14 +76,14 @@ pub(crate) struct Count {
 }
 
 impl Count {
-    /// CPU nanoseconds for each delivered byte.
+    /// Returns the CPU nanoseconds per delivered byte.
     #[expect(clippy::cast_precision_loss, reason = "counts here are far below the precision of a float")]
     pub(crate) fn ns_per_byte(&self) -> f64 {
         self.cpu_us as f64 * 1000.0 / self.bytes.max(1) as f64
     }
 }
 
-/// CPU time of this process so far, user and system, in microseconds.
+/// Returns the CPU time of this process, user and system, in microseconds.
 fn cpu_us() -> anyhow::Result<i64> {
     let usage = getrusage(UsageWho::RUSAGE_SELF)?;
     let micros = |time: nix::sys::time::TimeVal| time.tv_sec() * 1_000_000 + time.tv_usec();
@@ -92,12 +91,12 @@ fn cpu_us() -> anyhow::Result<i64> {
 }
 
 #[expect(clippy::print_stdout, reason = "the measuring process reads it")]
-fn tell(count: &Count) -> anyhow::Result<()> {
+fn print_count(count: &Count) -> anyhow::Result<()> {
     println!("{}", serde_json::to_string(count)?);
     Ok(())
 }
 
-/// One of the measured programs, ready to be started.
+/// Returns the command of a measured program.
 pub(crate) fn command(
     name: &str,
     camera: &str,
@@ -115,21 +114,21 @@ pub(crate) fn command(
     Ok(command)
 }
 
-/// Waits for a measured program and reads what it found.
+/// Waits for a measured program and parses its result.
 pub(crate) fn count(child: Child) -> anyhow::Result<Count> {
     let output = child.wait_with_output()?;
     anyhow::ensure!(output.status.success(), "a measured program failed");
     Ok(serde_json::from_slice(&output.stdout)?)
 }
 
-/// Keeps this process on the first core.
+/// Pins this process to the first core.
 fn pin() -> anyhow::Result<()> {
     let mut cores = CpuSet::new();
     cores.set(0)?;
     Ok(sched_setaffinity(Pid::from_raw(0), &cores)?)
 }
 
-/// Returns a relay of a feed of its own.
+/// Returns the specification of a relay with its own feed.
 fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> anyhow::Result<RelaySpec> {
     let (url, credentials) = CameraUrl::parse(&format!("rtsp://{camera}{PATH}"))?;
     let pushes = channels.map(|at| push(at, to)).collect::<anyhow::Result<Vec<_>>>()?;
@@ -145,7 +144,7 @@ fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> any
     Ok(RelaySpec { name, feed, pushes, hold: HoldSpec::default() })
 }
 
-/// The engine alone, as the service runs it.
+/// Runs the engine alone, as in the service.
 pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     if job.one_core {
         pin()?;
@@ -178,12 +177,12 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     let (cpu_before, bytes_before) = (cpu_us()?, sent()?);
     std::thread::sleep(Duration::from_secs(job.seconds));
     let count = Count { cpu_us: cpu_us()? - cpu_before, bytes: sent()? - bytes_before };
-    tell(&count)?;
+    print_count(&count)?;
     runtime.block_on(engine.shutdown());
     Ok(())
 }
 
-/// Where the floor writes to: streams, or datagrams of the size that SRT's have.
+/// Output of the floor: streams, or datagrams of the same size as SRT's.
 enum Out {
     Stream(TcpStream),
     Datagrams(UdpSocket),
@@ -215,7 +214,7 @@ impl Out {
         }
     }
 
-    /// Answers the acknowledgements that have arrived (ACKACK), as SRT demands.
+    /// Answers acknowledgements (ACKACK), as SRT requires.
     fn answer(&self) -> std::io::Result<()> {
         let Self::Datagrams(socket) = self else { return Ok(()) };
         let mut acknowledgement = [0; ACKNOWLEDGEMENT];
@@ -228,7 +227,7 @@ impl Out {
         }
     }
 
-    /// The socket that acknowledgements arrive at.
+    /// Returns the socket that receives acknowledgements.
     fn acknowledged(&self) -> Option<&UdpSocket> {
         match self {
             Self::Stream(_) => None,
@@ -237,8 +236,8 @@ impl Out {
     }
 }
 
-/// The floor: reads the camera's bytes from one socket and writes them to others, and looks at nothing. With more
-/// relays than one it waits for all of its cameras at once.
+/// Runs the floor: reads the camera's bytes from one socket and writes them to others, without parsing. With several
+/// relays it waits for all cameras at once.
 pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
     if job.one_core {
         pin()?;
@@ -277,12 +276,12 @@ pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
         if let Some((cpu_before, bytes_before)) = start
             && elapsed >= SETTLE + Duration::from_secs(job.seconds)
         {
-            return tell(&Count { cpu_us: cpu_us()? - cpu_before, bytes: bytes - bytes_before });
+            return print_count(&Count { cpu_us: cpu_us()? - cpu_before, bytes: bytes - bytes_before });
         }
     }
 }
 
-/// Relays that have something to read, and outputs that have been acknowledged. A single relay by TCP is simply read from.
+/// Relays with data to read, and outputs with acknowledgements. A single relay over TCP is read without waiting.
 type Readable = (Vec<usize>, Vec<(usize, usize)>);
 
 fn ready(relays: &[(TcpStream, Vec<Out>)]) -> anyhow::Result<Readable> {
@@ -307,7 +306,7 @@ fn ready(relays: &[(TcpStream, Vec<Out>)]) -> anyhow::Result<Readable> {
     Ok((readable.collect(), acknowledged.collect()))
 }
 
-/// Sets the tracks up and plays them.
+/// Sets the tracks up and starts playing.
 fn play(stream: &mut TcpStream, camera: SocketAddr, audio: bool) -> anyhow::Result<()> {
     let url = format!("rtsp://{camera}{PATH}");
     let set_up = |track: &str, channels: &str| {
@@ -332,7 +331,7 @@ fn play(stream: &mut TcpStream, camera: SocketAddr, audio: bool) -> anyhow::Resu
     Ok(())
 }
 
-/// Reads a response without a body, and nothing behind it.
+/// Reads a response without a body.
 fn read_head(stream: &mut TcpStream) -> anyhow::Result<String> {
     let mut head = Vec::new();
     while !head.ends_with(b"\r\n\r\n") {

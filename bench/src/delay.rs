@@ -1,7 +1,7 @@
-//! Added delay: from the last byte of a picture into our socket to its last byte out of the platform's.
+//! Added delay: from the last byte of a frame into our socket to its last byte out of the platform's socket.
 //!
-//! A camera of its own writes the time into the end of each picture; a platform of its own looks for it. Both are in
-//! the measuring process, under one clock. The floor is measured in the same way, with as many connections.
+//! A camera writes the time into the end of each frame, and a platform searches for it. Both are in the measuring
+//! process, with one clock. The floor is measured in the same way, with as many connections.
 
 use std::net::{Ipv4Addr, SocketAddr, TcpListener as StdListener};
 use std::os::fd::AsRawFd as _;
@@ -22,12 +22,12 @@ use yonder_rtmp::{Receiver, ReceiverEvent};
 use crate::children::command;
 use crate::load::{PPS, SPS};
 
-/// Stands before the time: no byte of it is zero, so that it goes through every protocol as it is.
+/// Mark before the time, without zero bytes, so that no protocol changes it.
 const MARK: &[u8] = b"yonder-bench-time=";
-/// Nanoseconds in hexadecimal.
+/// Length of the time: nanoseconds in hexadecimal.
 const DIGITS: usize = 16;
 const FPS: u32 = 25;
-/// Connections and first keyframes are not part of the figure.
+/// Time for connections and first keyframes, which are not part of the figure.
 const SETTLE: Duration = Duration::from_secs(4);
 /// Interval of keyframes, in frames.
 const KEYFRAME_INTERVAL: u64 = 50;
@@ -36,7 +36,7 @@ const LARGE_INTERVAL: u64 = 25;
 /// Size of that feed's other frames in bytes.
 const LARGE_OTHER: usize = 10_000;
 
-/// Sizes of a camera's frames in bytes.
+/// Frame sizes of a camera, in bytes.
 #[derive(Debug, Clone, Copy)]
 struct Sizes {
     keyframe: usize,
@@ -61,14 +61,14 @@ struct Delays {
     count: usize,
 }
 
-/// A feed with large keyframes and many pushes, beside those that are measured.
+/// Feed with large keyframes and many pushes, next to the measured ones.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Neighbour {
     pub(crate) pushes: u32,
     pub(crate) keyframe_kb: u32,
 }
 
-/// Prints the delay of so many relays beside that of a bare forwarder.
+/// Prints the delay of relays next to that of a bare forwarder.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn run(relays: u32, mbps: u32, seconds: u64) -> anyhow::Result<()> {
     println!("Last byte of a picture in → last byte out, {relays} relays of {mbps} Mbit/s, {seconds} s");
@@ -79,7 +79,7 @@ pub(crate) fn run(relays: u32, mbps: u32, seconds: u64) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Prints the delay of feeds on one media thread, alone and beside a feed with large keyframes and many pushes.
+/// Prints the delay of feeds on one media thread, alone and next to a feed with large keyframes and many pushes.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbour) -> anyhow::Result<()> {
     let Neighbour { pushes, keyframe_kb } = neighbour;
@@ -88,7 +88,7 @@ pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbou
          {keyframe_kb} kB each second, {seconds} s"
     );
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
-    // Its camera and platform have a thread of their own, so that they do not delay what is measured.
+    // On a separate thread, so that they do not delay the measured ones.
     let beside = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
     let (camera, platform) = {
         let _context = beside.enter();
@@ -121,7 +121,7 @@ pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbou
     Ok(())
 }
 
-/// Prints two series and what the second has more than the first.
+/// Prints two series and the difference of the second from the first.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 fn report(series: [(&str, &Delays); 2]) {
     for (name, Delays { p50, p99, p999, max, count }) in series {
@@ -155,9 +155,9 @@ async fn measure(
     let sizes = Sizes { keyframe: size, other: size, interval: KEYFRAME_INTERVAL };
     let cameras = tokio::spawn(serve(camera, move |stream| film(stream, began, sizes)));
     let speaks = child == "child-engine";
-    let kept = Arc::clone(&found);
+    let samples = Arc::clone(&found);
     let platforms =
-        tokio::spawn(serve(platform, move |stream| watch(stream, began, speaks, Arc::clone(&kept))));
+        tokio::spawn(serve(platform, move |stream| watch(stream, began, speaks, Arc::clone(&samples))));
     let to = if speaks { format!("rtmp://{platform_at}/live") } else { platform_at.to_string() };
     let mut child = Ended(
         command(child, &camera_at.to_string(), &to, 1, seconds + 8)?
@@ -182,12 +182,12 @@ async fn measure(
     Ok(Delays { p50: at(500), p99: at(990), p999: at(999), max: at(1000), count: delays.len() })
 }
 
-/// A process that does not outlive the measurement.
+/// Process that is killed on drop.
 struct Ended(Child);
 
 impl Drop for Ended {
     fn drop(&mut self) {
-        // One that has ended already is what is wanted.
+        // It may have ended already.
         let _gone = self.0.kill();
         let _gone = self.0.wait();
     }
@@ -213,7 +213,7 @@ where
     }
 }
 
-/// A camera: answers what it is asked (RFC 2326) and then writes a picture each fortieth of a second, interleaved.
+/// Runs a camera: answers requests (RFC 2326) and then writes a frame every 40 ms, interleaved.
 async fn film(mut stream: TcpStream, began: Instant, sizes: Sizes) -> anyhow::Result<()> {
     let mut input = Vec::new();
     let mut plays = false;
@@ -228,7 +228,7 @@ async fn film(mut stream: TcpStream, began: Instant, sizes: Sizes) -> anyhow::Re
     }
     let mut packets = Packets::default();
     let period = Duration::from_secs(1) / FPS;
-    // Cameras do not film in step.
+    // Cameras are not in phase.
     let first = tokio::time::Instant::now() + period.mul_f64(rand::random_range(0.0..1.0));
     let mut ticks = interval_at(first, period);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -280,7 +280,7 @@ impl Packets {
             nal.extend_from_slice(&(self.noise | 0x0101_0101).to_be_bytes());
         }
         nal.extend_from_slice(MARK);
-        // As late as can be.
+        // As late as possible.
         nal.extend_from_slice(format!("{:0DIGITS$x}", began.elapsed().as_nanos()).as_bytes());
         let (kind, body) = (nal[0], &nal[1..]);
         let count = body.len().div_ceil(1_400);
@@ -307,7 +307,7 @@ impl Packets {
     }
 }
 
-/// A platform: speaks RTMP as long as it must, and then looks for times in whatever comes.
+/// Runs a platform: performs the RTMP dialogue, and then searches the data for times.
 async fn watch(
     mut stream: TcpStream,
     began: Instant,
@@ -329,7 +329,7 @@ async fn watch(
             lock(&found).push(now.saturating_sub(sent));
             from = digits.end;
         }
-        // The beginning of a mark may stand at the end.
+        // The beginning of a mark may be at the end.
         let keep = (input.len() - from).min(MARK.len() + DIGITS - 1);
         let cut = input.len() - keep;
         let _looked_at = input.split_to(cut);
@@ -359,7 +359,7 @@ async fn accept(stream: &mut TcpStream) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// A platform that discards a broadcast within the kernel (`MSG_TRUNC`), as one on another machine would cost nothing here.
+/// Runs a platform that discards data within the kernel (`MSG_TRUNC`), so that it costs nothing here.
 async fn discard(mut stream: TcpStream, delivered: Arc<AtomicU64>) -> anyhow::Result<()> {
     accept(&mut stream).await?;
     let mut unused = vec![0; 1 << 20];

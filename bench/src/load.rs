@@ -1,4 +1,4 @@
-//! A camera of a given rate, a platform, and a sink, all in the measuring process.
+//! Load: a camera with a given bit rate, a platform, and a sink, in the measuring process.
 
 use std::collections::HashSet;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
@@ -15,38 +15,38 @@ use yonder_sim::{
     railway_feeds,
 };
 
-/// SRT listeners that pushes go to in turn.
+/// SRT listeners, used by the pushes in turn.
 const SRT_LISTENERS: usize = 4;
 /// Path of the camera's stream.
 pub(crate) const PATH: &str = "/load";
 const FPS: u32 = 25;
 const KEYFRAME_EVERY: i64 = 50;
-/// Baseline, 640x480, and a picture parameter set: enough for a relay, which decodes nothing.
+/// SPS of Baseline with 640x480, and a PPS: enough for a relay, which does not decode.
 pub(crate) const SPS: &[u8] = &[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40];
 pub(crate) const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
 
-/// Length of a full acknowledgement (ACK) of SRT with its header.
+/// Size of a full acknowledgement (ACK) of SRT.
 pub(crate) const ACKNOWLEDGEMENT: usize = 44;
 
 pub(crate) struct Load {
     pub(crate) camera: Camera,
     pub(crate) platform: Platform,
-    /// Further platforms with the same channels: a socket of its own for some of the SRT pushes each, as platforms have it.
+    /// Additional platforms with the same channels: a separate socket for some of the SRT pushes, as with real platforms.
     others: Vec<Platform>,
     pub(crate) sink: SocketAddr,
     pub(crate) datagram_sink: SocketAddr,
 }
 
 impl Load {
-    /// To be called within a tokio runtime.
+    /// Must be called within a tokio runtime.
     pub(crate) fn start(mbps: u32, pushes: u32) -> anyhow::Result<Self> {
         Self::with_media(media(mbps * 1_000), pushes)
     }
 
-    /// The same at `kbps`, with AAC audio besides. To be called within a tokio runtime.
+    /// The same at `kbps`, with AAC audio. Must be called within a tokio runtime.
     pub(crate) fn with_audio(kbps: u32, pushes: u32) -> anyhow::Result<Self> {
-        let sound = railway_feeds().iter().find_map(|feed| feed.main().sound);
-        Self::with_media(LoopMedia { sound, ..media(kbps) }, pushes)
+        let audio = railway_feeds().iter().find_map(|feed| feed.main().audio);
+        Self::with_media(LoopMedia { audio, ..media(kbps) }, pushes)
     }
 
     fn with_media(media: LoopMedia, pushes: u32) -> anyhow::Result<Self> {
@@ -64,8 +64,8 @@ impl Load {
         Ok(Self { camera, platform, others, sink: sink()?, datagram_sink: datagram_sink()? })
     }
 
-    /// Addresses of the SRT listeners, separated by commas: pushes go to them in turn. The buffer of a single socket is too small for
-    /// a keyframe of sixteen pushes at once.
+    /// Returns the addresses of the SRT listeners, comma-separated. The buffer of a single socket is too small for a
+    /// keyframe of sixteen pushes at once.
     pub(crate) fn srt_servers(&self) -> anyhow::Result<String> {
         let all = std::iter::once(&self.platform).chain(&self.others);
         let servers = all.map(|platform| platform.srt_server().context("the platform speaks SRT"));
@@ -73,7 +73,7 @@ impl Load {
     }
 }
 
-/// A push to a server, or to one of several in turn, under the key of a channel.
+/// Returns a push to a server, or to one of several in turn, with the key of a channel.
 pub(crate) fn push(at: u32, servers: &str) -> anyhow::Result<PushSpec> {
     let servers: Vec<&str> = servers.split(',').collect();
     let server = servers.get(usize::try_from(at)? % servers.len()).context("a server")?;
@@ -93,12 +93,12 @@ pub(crate) fn push(at: u32, servers: &str) -> anyhow::Result<PushSpec> {
     })
 }
 
-/// The stream key of a channel.
+/// Returns the stream key of a channel.
 pub(crate) fn key(at: u32) -> String {
     format!("load-key-{at}")
 }
 
-/// A loop of four seconds at the given rate: keyframes are four times as large as the rest, as cameras do it.
+/// Returns a loop of four seconds at the given bit rate, with keyframes four times as large as other frames.
 fn media(kbps: u32) -> LoopMedia {
     let per_second = i64::from(kbps) * 125;
     let per_frame = per_second / i64::from(FPS) * KEYFRAME_EVERY / (KEYFRAME_EVERY + 3);
@@ -122,7 +122,7 @@ fn media(kbps: u32) -> LoopMedia {
     }
     #[expect(clippy::expect_used, reason = "the parameter sets are written above")]
     let video = sets.config().expect("the parameter sets can be read");
-    LoopMedia { frame_rate: (FPS, 1), video, frames, sound: None }
+    LoopMedia { frame_rate: (FPS, 1), video, frames, audio: None }
 }
 
 fn picture(keyframe: bool, size: usize, noise: &mut u32) -> Bytes {
@@ -137,7 +137,7 @@ fn picture(keyframe: bool, size: usize, noise: &mut u32) -> Bytes {
     nal.freeze()
 }
 
-/// A port that swallows whatever is written to it.
+/// Opens a port that discards all data.
 fn sink() -> anyhow::Result<SocketAddr> {
     let listener = TcpListener::bind("127.0.0.1:0").context("no port for the sink")?;
     let address = listener.local_addr()?;
@@ -149,8 +149,8 @@ fn sink() -> anyhow::Result<SocketAddr> {
     Ok(address)
 }
 
-/// A port that receives datagrams and acknowledges each sender's every ten milliseconds, as an SRT listener must, without looking at
-/// them.
+/// Opens a port that receives datagrams and acknowledges those of each sender every ten milliseconds, as an SRT
+/// listener, without parsing them.
 fn datagram_sink() -> anyhow::Result<SocketAddr> {
     let socket = UdpSocket::bind("127.0.0.1:0").context("no port for the sink")?;
     let address = socket.local_addr()?;
@@ -160,7 +160,7 @@ fn datagram_sink() -> anyhow::Result<SocketAddr> {
         let mut datagram = [0; 2048];
         let mut last = None;
         loop {
-            // A port that was closed at the other side shows as an error.
+            // A closed port of the other side is reported as an error.
             let Ok((count, from)) = receiver.recv_from(&mut datagram) else { continue };
             if count > ACKNOWLEDGEMENT && last != Some(from) {
                 last = Some(from);
@@ -172,7 +172,7 @@ fn datagram_sink() -> anyhow::Result<SocketAddr> {
         loop {
             std::thread::sleep(Duration::from_millis(10));
             for sender in &*senders.lock().unwrap_or_else(PoisonError::into_inner) {
-                // A sender that has gone needs none.
+                // The sender may have gone.
                 let _sent = socket.send_to(&[0; ACKNOWLEDGEMENT], sender);
             }
         }

@@ -1,6 +1,6 @@
-//! Figures, measured against the floor: the least that a machine must do to carry the same bytes.
+//! Benchmarks relative to a floor: the minimum that a machine must do to carry the same bytes.
 //!
-//! Each figure is a ratio of two programs that run side by side, on the same camera, in the same minutes.
+//! Each figure is a ratio of two programs that run concurrently, with the same camera.
 
 mod capacity;
 mod changes;
@@ -18,7 +18,7 @@ mod whole;
 
 use clap::{Parser, Subcommand};
 
-/// Measures the service against the floor.
+/// Measures the service relative to the floor.
 #[derive(Debug, Parser)]
 struct Arguments {
     #[command(subcommand)]
@@ -35,7 +35,7 @@ enum Figure {
         /// Pushes.
         #[arg(long, default_value_t = 1)]
         pushes: u32,
-        /// What carries them.
+        /// Protocol.
         #[arg(long, value_enum, default_value_t = relay::Over::Rtmp)]
         over: relay::Over,
         /// Seconds of each round, after twelve to settle.
@@ -45,7 +45,7 @@ enum Figure {
         #[arg(long, default_value_t = 3)]
         rounds: usize,
     },
-    /// What a relay adds to the way of a picture, against a bare forwarder.
+    /// Delay that a relay adds to a frame, compared with a bare forwarder.
     Delay {
         /// Relays.
         #[arg(long, default_value_t = 100)]
@@ -116,7 +116,7 @@ enum Figure {
         #[arg(long, default_value_t = 1000)]
         relays: u32,
     },
-    /// What a stalled push costs its seven neighbours.
+    /// Effect of a stalled push on seven others.
     Stalled {
         /// Seconds of the stall.
         #[arg(long, default_value_t = 20)]
@@ -130,7 +130,7 @@ enum Figure {
     },
     /// Hours of faults, drawn at random: memory, files and tasks stay as they are.
     Soak(soak::Soak),
-    /// What each protocol adds to the media it carries.
+    /// Overhead of each protocol.
     Overhead,
     /// The measured half of `relay`: the engine alone.
     #[command(hide = true)]

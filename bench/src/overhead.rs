@@ -1,5 +1,4 @@
-//! What each protocol adds to the media it carries: the very bytes of the writers, and what TLS, TCP, UDP and IP put
-//! around them.
+//! Protocol overhead: the bytes of the writers, and those added by TLS, TCP, UDP and IP.
 
 use std::time::Duration;
 
@@ -13,17 +12,17 @@ use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver};
 use yonder_sim::{LoopMedia, railway_feeds};
 
-/// TLS 1.3: header, content type and tag around at most 16 kB.
+/// TLS 1.3: header, content type and tag of a record of at most 16 kB.
 const TLS_RECORD: u64 = 22;
 const TLS_PAYLOAD: u64 = 16_384;
-/// IP and TCP with timestamps, around a segment that fills an Ethernet frame.
+/// IP and TCP with timestamps, for a segment that fills an Ethernet frame.
 const TCP: u64 = 52;
 const SEGMENT: u64 = 1_448;
 /// IP, UDP and SRT.
 const SRT: u64 = 28 + 16;
 const DATAGRAM: usize = 7;
 
-/// Prints the shares for all of the railway's clips.
+/// Prints the overhead for all demo clips.
 #[expect(clippy::print_stdout, reason = "a table is what this program is for")]
 pub(crate) fn run() -> anyhow::Result<()> {
     println!("{:<18} {:>10} {:>9} {:>9} {:>9}", "clip", "media", "rtmp", "rtmps", "srt");
@@ -48,7 +47,7 @@ fn length(count: usize) -> u64 {
     u64::try_from(count).unwrap_or_default()
 }
 
-/// Several rounds of a loop, in the order of their times.
+/// Returns several rounds of a loop, sorted by time.
 fn unrolled(media: &LoopMedia) -> (Vec<AccessUnit>, StreamHeaders, u64) {
     const SECONDS: i64 = 60;
     let (rate, per) = media.frame_rate;
@@ -65,11 +64,11 @@ fn unrolled(media: &LoopMedia) -> (Vec<AccessUnit>, StreamHeaders, u64) {
         })
         .collect();
     let mut headers = StreamHeaders { video: Some(media.video.clone()), audio: None };
-    if let Some(sound) = &media.sound {
-        headers.audio = Some(sound.config.clone());
-        let step = TICKS_PER_SECOND * 1_024 / i64::from(sound.config.sample_rate());
+    if let Some(audio) = &media.audio {
+        headers.audio = Some(audio.config.clone());
+        let step = TICKS_PER_SECOND * 1_024 / i64::from(audio.config.sample_rate());
         let count = SECONDS * TICKS_PER_SECOND / step;
-        units.extend((0..count).zip(sound.frames.iter().cycle()).map(|(number, frame)| AccessUnit {
+        units.extend((0..count).zip(audio.frames.iter().cycle()).map(|(number, frame)| AccessUnit {
             track: Track::Audio,
             dts: number * step,
             pts: number * step,

@@ -1,4 +1,4 @@
-//! How soon a picture is at the platform again once a camera is back.
+//! Time from the return of a camera to the first frame at the platform.
 
 use std::time::{Duration, Instant};
 
@@ -8,13 +8,12 @@ use yonder_rtsp::CameraUrl;
 
 use crate::load::{Load, PATH, push};
 
-/// How often is looked whether pictures come.
+/// Interval of checks for frames.
 const LOOK_EVERY: Duration = Duration::from_millis(5);
-/// A camera that is not seen again by then counts as lost.
+/// Time after which a camera counts as lost.
 const WAIT_TIMEOUT: Duration = Duration::from_secs(20);
 
-/// Switches a camera off and on again `times` times, for half a second to eight, and prints how long the first
-/// picture took.
+/// Switches a camera off and on `times` times, for half a second to eight, and prints the time to the first frame.
 #[expect(clippy::print_stdout, reason = "a table is what this program is for")]
 pub(crate) fn run(times: u32) -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
@@ -48,7 +47,7 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
     let mut took = Vec::new();
     for round in 0..times {
         load.camera.switch_off().await;
-        // Half a second to eight, so that each stage of the growing delays is met.
+        // Half a second to eight, to cover each stage of the backoff.
         tokio::time::sleep(Duration::from_millis(500 + u64::from(round * 37 % 100) * 75)).await;
         let before = pictures();
         load.camera.switch_on()?;

@@ -7,7 +7,7 @@ use anyhow::Context as _;
 use crate::children::{command, count};
 use crate::load::Load;
 
-/// What carries the pushes.
+/// Protocol of the pushes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum Over {
     /// RTMP, against writes to TCP sockets.
@@ -46,7 +46,7 @@ pub(crate) fn run(mbps: u32, pushes: u32, over: Over, seconds: u64, rounds: usiz
     }
     ratios.sort_by(f64::total_cmp);
     let median = ratios.get(ratios.len() / 2).context("there was no round")?;
-    // Whatever else runs on the machine only adds to what a program takes.
+    // Other load on the machine can only increase the measured cost.
     println!("median ratio {median:.2}; of the least disturbed rounds {:.2}", least.1 / least.0);
     Ok(())
 }

@@ -1,4 +1,4 @@
-//! The real program in a home folder of its own, driven by its commands as a user would.
+//! The real program in its own data directory, driven by commands.
 
 use std::fs::{self, File};
 use std::io::Write as _;
@@ -10,12 +10,12 @@ use anyhow::{Context as _, ensure};
 use serde_json::Value;
 use tempfile::TempDir;
 
-/// How long the program may take to be there.
+/// Timeout of the start.
 const WAIT_TIMEOUT: Duration = Duration::from_secs(20);
 
-/// What a running service takes of the machine.
+/// Resources used by a running service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Taken {
+pub(crate) struct ResourceSample {
     pub(crate) resident_kb: u64,
     pub(crate) files: u64,
     pub(crate) tasks: u64,
@@ -27,17 +27,17 @@ pub(crate) struct Service {
 }
 
 impl Service {
-    /// A service with nothing to do yet.
+    /// Returns a service with nothing to do yet.
     pub(crate) fn start() -> anyhow::Result<Self> {
         let mut service = Self { home: tempfile::tempdir()?, child: None };
         service.start_again()?;
         Ok(service)
     }
 
-    /// Starts the program in the same home folder; returns how long it took until it was ready.
+    /// Starts the program in the same data directory; returns the time until it was ready.
     pub(crate) fn start_again(&mut self) -> anyhow::Result<Duration> {
         let announced = self.home.path().join("service.json");
-        // After a kill the old announcement is still there.
+        // After a kill the old service file still exists.
         let _missing = fs::remove_file(&announced);
         let log = File::options().create(true).append(true).open(self.home.path().join("log.txt"))?;
         let begun = Instant::now();
@@ -56,7 +56,7 @@ impl Service {
         Ok(begun.elapsed())
     }
 
-    /// As if the power had gone.
+    /// Kills the program, as a power failure would.
     pub(crate) fn kill(&mut self) -> anyhow::Result<()> {
         if let Some(mut child) = self.child.take() {
             child.kill()?;
@@ -65,7 +65,7 @@ impl Service {
         Ok(())
     }
 
-    /// Whether the process still runs.
+    /// Returns whether the process still runs.
     pub(crate) fn is_running(&mut self) -> bool {
         self.child.as_mut().is_some_and(|child| matches!(child.try_wait(), Ok(None)))
     }
@@ -78,7 +78,7 @@ impl Service {
         self.home.path()
     }
 
-    /// Runs a command that must succeed, and returns what it printed.
+    /// Runs a command that must succeed, and returns its output.
     pub(crate) fn must(&self, arguments: &[&str], input: &str) -> anyhow::Result<String> {
         let mut child = Command::new(program()?)
             .arg("--home")
@@ -94,13 +94,13 @@ impl Service {
         Ok(String::from_utf8(output.stdout)?)
     }
 
-    /// All relays as the API tells them.
+    /// Returns all relays from the API.
     pub(crate) fn relays(&self) -> anyhow::Result<Vec<Value>> {
         let status: Value = serde_json::from_str(&self.must(&["status", "--json"], "")?)?;
         status["relays"].as_array().cloned().context("a status has relays")
     }
 
-    /// Pushes that are live, and all pushes.
+    /// Returns the number of live pushes, and of all pushes.
     pub(crate) fn live(&self) -> anyhow::Result<(usize, usize)> {
         let relays = self.relays()?;
         let pushes: Vec<&Value> =
@@ -108,7 +108,7 @@ impl Service {
         Ok((pushes.iter().filter(|push| push["state"] == "live").count(), pushes.len()))
     }
 
-    /// CPU time of the service so far, user and system, in microseconds.
+    /// Returns the CPU time of the service, user and system, in microseconds.
     pub(crate) fn cpu_us(&self) -> anyhow::Result<i64> {
         /// Clock ticks per second of `/proc` on Linux.
         const TICKS_PER_SECOND: i64 = 100;
@@ -122,14 +122,14 @@ impl Service {
         Ok(times.iter().sum::<i64>() * 1_000_000 / TICKS_PER_SECOND)
     }
 
-    /// Bytes that all pushes have sent.
+    /// Returns the bytes sent by all pushes.
     pub(crate) fn sent_bytes(&self) -> anyhow::Result<u64> {
         let relays = self.relays()?;
         let pushes = relays.iter().filter_map(|relay| relay["pushes"].as_array()).flatten();
         Ok(pushes.filter_map(|push| push["bytes"].as_u64()).sum())
     }
 
-    /// Time of one request for all relays.
+    /// Returns the duration of a request for all relays.
     pub(crate) fn relays_request_time(&self) -> anyhow::Result<Duration> {
         let (url, token) = self.access()?;
         let begun = Instant::now();
@@ -143,7 +143,7 @@ impl Service {
         Ok(begun.elapsed())
     }
 
-    /// Address and token of the service.
+    /// Returns URL and token of the service.
     pub(crate) fn access(&self) -> anyhow::Result<(String, String)> {
         let facts: Value = serde_json::from_str(&fs::read_to_string(self.home.path().join("service.json"))?)?;
         let url = facts["url"].as_str().context("service.json has no address")?.to_owned();
@@ -151,8 +151,8 @@ impl Service {
         Ok((url, token.trim().to_owned()))
     }
 
-    /// Memory, open files and tasks, as the service tells them itself.
-    pub(crate) fn taken(&self) -> anyhow::Result<Taken> {
+    /// Returns memory, open files and tasks, as reported by the service.
+    pub(crate) fn sample(&self) -> anyhow::Result<ResourceSample> {
         let (url, token) = self.access()?;
         let text = ureq::get(format!("{url}/metrics"))
             .header("Authorization", format!("Bearer {token}"))
@@ -161,9 +161,9 @@ impl Service {
             .read_to_string()?;
         let figure = |name: &str| -> anyhow::Result<u64> {
             let value = text.lines().find_map(|line| line.strip_prefix(name)?.trim().parse().ok());
-            value.with_context(|| format!("{name} is not told"))
+            value.with_context(|| format!("{name} is missing"))
         };
-        Ok(Taken {
+        Ok(ResourceSample {
             resident_kb: figure("yonder_process_resident_memory_bytes ")? / 1024,
             files: figure("yonder_process_open_files ")?,
             tasks: figure("yonder_process_tasks ")?,
@@ -173,12 +173,12 @@ impl Service {
 
 impl Drop for Service {
     fn drop(&mut self) {
-        // A process that is gone already is what is wanted.
+        // The process may have ended already.
         let _gone = self.kill();
     }
 }
 
-/// The program that was built beside this one.
+/// Returns the path of the program built next to this one.
 fn program() -> anyhow::Result<PathBuf> {
     Ok(std::env::current_exe()?.with_file_name("yonder"))
 }

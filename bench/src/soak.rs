@@ -1,5 +1,5 @@
-//! An hour of faults: cameras and platforms that misbehave at random, and calm moments in which the service must
-//! take no more of the machine than in the first.
+//! Soak test: an hour of random faults of cameras and platforms, with calm moments in which the service must not use
+//! more resources than in the first one.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -13,42 +13,42 @@ use yonder_sim::{
     PlatformFaults, SrtConfig, TestAuthority, railway_feeds,
 };
 
-use crate::service::{Service, Taken};
+use crate::service::{ResourceSample, Service};
 
-/// What a soak is to be.
+/// Parameters of a soak.
 #[derive(Debug, Args)]
 pub(crate) struct Soak {
     /// Relays.
     #[arg(long, default_value_t = 20)]
     relays: usize,
-    /// How long, in minutes.
+    /// Duration in minutes.
     #[arg(long, default_value_t = 60)]
     minutes: u64,
     /// Minutes between calm moments.
     #[arg(long, default_value_t = 5)]
     calm_every: u64,
-    /// The faults are drawn from it; the same seed draws the same.
+    /// Seed of the faults; the same seed gives the same faults.
     #[arg(long, default_value_t = 20_261_123)]
     seed: u64,
 }
 
 /// Pushes of each relay: RTMP, RTMPS and SRT.
 const CHANNELS: [&str; 3] = ["rtmp", "rtmps", "srt"];
-/// A fault comes every so often on average.
+/// Mean interval of faults.
 const FAULT_EVERY: Duration = Duration::from_secs(3);
-/// The longest fault.
+/// Maximum duration of a fault, in seconds.
 const LONGEST: u64 = 25;
-/// How long all relays may take to be live once the last fault is over: longest delay between dials to a platform, and
-/// the time that a silent one is waited for.
+/// Maximum time until all relays are live after the last fault: the longest retry delay to a platform, and the timeout
+/// of a silent one.
 const MENDED_WITHIN: Duration = Duration::from_secs(75);
-/// What the later calm moments may take more than the earlier: memory in percent, and files and tasks, of which some
-/// come and go with requests.
+/// Maximum increase from the first calm moment to later ones: memory in percent; files and tasks, some of which belong
+/// to requests.
 const MORE_MEMORY_PERCENT: u64 = 15;
 const MORE_FILES: u64 = 10;
-/// Lines about states in the log, in the mean, above which states flap.
+/// Mean rate of state lines in the log beyond which states flap.
 const MAX_STATE_LINES_PER_SECOND: f64 = 2.0;
 
-/// A relay's camera and platform.
+/// Camera and platform of a relay.
 struct Line {
     name: String,
     path: &'static str,
@@ -58,14 +58,14 @@ struct Line {
     fault: Option<(Fault, Instant)>,
 }
 
-/// What can be wrong. What is said to a camera or platform is in the words that they take on standard input.
+/// Fault. Cameras and platforms get it as a command of their standard input.
 #[derive(Debug, Clone, Copy)]
 enum Fault {
     CameraOff,
     PlatformOff,
     Camera(&'static str),
     Platform(&'static str),
-    /// By command: hold, or stop; resume, or start, when it is over.
+    /// Hold or stop by command; resume or start at its end.
     Hold,
     Stop,
 }
@@ -106,7 +106,7 @@ const FAULTS: [Fault; 33] = [
     Fault::Stop,
 ];
 
-/// Soaks, prints each calm moment, and fails when one is not as good as the first.
+/// Runs the soak, prints each calm moment, and fails if one is worse than the first.
 #[expect(clippy::print_stdout, reason = "a table is what this program is for")]
 pub(crate) fn run(soak: &Soak) -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
@@ -188,7 +188,7 @@ impl Line {
         Ok(Self { name: format!("Line {number:02}"), path: feed.path, camera, platform, fault: None })
     }
 
-    /// Feed, destinations and relay, by command. Every other feed comes by datagrams.
+    /// Registers feed, destinations and relay by command. Every other feed uses UDP.
     fn register(&self, service: &Service, authority: &str) -> anyhow::Result<()> {
         let number: usize = self.name.trim_start_matches("Line ").parse()?;
         let (name, url) = (self.name.as_str(), self.camera.url(self.path));
@@ -222,15 +222,15 @@ impl Line {
             Fault::CameraOff => runtime.block_on(self.camera.switch_off()),
             Fault::PlatformOff => runtime.block_on(self.platform.switch_off()),
             Fault::Camera(words) => {
-                let mut told = Ok(());
+                let mut applied = Ok(());
                 let other: Arc<LoopMedia> = Arc::new(railway_feeds()[1].main());
-                self.camera.change(|faults| told = faults.apply_command(words, &other));
-                told.map_err(anyhow::Error::msg)?;
+                self.camera.change(|faults| applied = faults.apply_command(words, &other));
+                applied.map_err(anyhow::Error::msg)?;
             }
             Fault::Platform(words) => {
-                let mut told = Ok(());
-                self.platform.change(|faults| told = faults.apply_command(words));
-                told.map_err(anyhow::Error::msg)?;
+                let mut applied = Ok(());
+                self.platform.change(|faults| applied = faults.apply_command(words));
+                applied.map_err(anyhow::Error::msg)?;
             }
             Fault::Hold => {
                 service.must(&["relay", "hold", &self.name], "")?;
@@ -242,8 +242,8 @@ impl Line {
         Ok(())
     }
 
-    /// Ends the fault. Counters of events stay, so that nothing happens twice. The relay is touched only where it was stopped
-    /// or held: everything else has to come back by itself.
+    /// Ends the fault. Counters of events are kept, so that nothing happens twice. The relay is only touched if it was
+    /// stopped or held: all else must recover by itself.
     fn mend(&mut self, service: &Service) -> anyhow::Result<()> {
         let fault = self.fault.take();
         self.camera.change(|faults| {
@@ -270,7 +270,7 @@ fn key(number: usize, channel: &str) -> String {
     format!("soak-{channel}-{number}")
 }
 
-/// Ends the faults whose time is over, or all of them.
+/// Ends the faults that are due, or all of them.
 fn mend(service: &Service, lines: &mut [Line], all: bool) -> anyhow::Result<()> {
     let now = Instant::now();
     for line in lines.iter_mut().filter(|line| line.fault.is_some_and(|(_, ends)| all || ends <= now)) {
@@ -279,8 +279,8 @@ fn mend(service: &Service, lines: &mut [Line], all: bool) -> anyhow::Result<()> 
     Ok(())
 }
 
-/// Ends all faults and waits until every push is live; returns how long it took, and what the service takes then.
-fn settle(service: &mut Service, lines: &mut [Line]) -> anyhow::Result<(Duration, Taken)> {
+/// Ends all faults and waits until every push is live; returns the duration, and the resources of the service then.
+fn settle(service: &mut Service, lines: &mut [Line]) -> anyhow::Result<(Duration, ResourceSample)> {
     mend(service, lines, true)?;
     let mended = Instant::now();
     loop {
@@ -294,14 +294,14 @@ fn settle(service: &mut Service, lines: &mut [Line]) -> anyhow::Result<(Duration
         std::thread::sleep(Duration::from_millis(200));
     }
     let took = mended.elapsed();
-    // What was closed a moment ago is gone by then.
+    // Time for closed connections to disappear.
     std::thread::sleep(Duration::from_secs(8));
-    Ok((took, service.taken()?))
+    Ok((took, service.sample()?))
 }
 
 #[expect(clippy::print_stdout, reason = "the verdict")]
-fn judge(calm: &[Taken]) -> anyhow::Result<()> {
-    // The first calm moment is before any fault; pools and rings fill during the first stretch.
+fn judge(calm: &[ResourceSample]) -> anyhow::Result<()> {
+    // The first calm moment precedes all faults; pools and rings fill afterwards.
     let (Some(first), Some(last)) = (calm.get(1), calm.last()) else { return Ok(()) };
     ensure!(last.files <= first.files + MORE_FILES, "files grew from {} to {}", first.files, last.files);
     ensure!(last.tasks <= first.tasks + MORE_FILES, "tasks grew from {} to {}", first.tasks, last.tasks);
@@ -312,10 +312,10 @@ fn judge(calm: &[Taken]) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Mean memory of the calm moments of each half, in kB, without the one before any fault. A single moment says little:
-/// it depends on what the last faults were.
-fn memory(calm: &[Taken]) -> (u64, u64) {
-    let of = |part: &[Taken]| {
+/// Returns the mean memory of the calm moments of each half, in kB, without the one before all faults. A single moment
+/// depends on the last faults.
+fn memory(calm: &[ResourceSample]) -> (u64, u64) {
+    let of = |part: &[ResourceSample]| {
         part.iter().map(|taken| taken.resident_kb).sum::<u64>()
             / u64::try_from(part.len().max(1)).unwrap_or(1)
     };
@@ -328,22 +328,24 @@ fn memory(calm: &[Taken]) -> (u64, u64) {
 mod tests {
     use super::*;
 
-    fn calm(kb: &[u64]) -> Vec<Taken> {
-        kb.iter().map(|resident_kb| Taken { resident_kb: *resident_kb, files: 10, tasks: 20 }).collect()
+    fn calm(kb: &[u64]) -> Vec<ResourceSample> {
+        kb.iter()
+            .map(|resident_kb| ResourceSample { resident_kb: *resident_kb, files: 10, tasks: 20 })
+            .collect()
     }
 
     #[test]
-    fn memory_that_goes_up_and_down_is_flat_and_memory_that_climbs_is_not() {
+    fn growing_memory_is_distinguished_from_fluctuating_memory() {
         assert!(judge(&calm(&[100, 118, 140, 120, 141, 126, 139, 119])).is_ok());
         assert!(judge(&calm(&[100, 118, 125, 130, 140, 150, 160, 170])).is_err());
     }
 
     #[test]
-    fn files_and_tasks_that_come_and_go_are_no_growth_and_those_that_stay_are() {
-        let mut taken = calm(&[100, 100, 100]);
-        taken[2].files += MORE_FILES;
-        assert!(judge(&taken).is_ok());
-        taken[2].tasks += MORE_FILES + 1;
-        assert!(judge(&taken).is_err());
+    fn growing_files_and_tasks_are_distinguished_from_temporary_ones() {
+        let mut samples = calm(&[100, 100, 100]);
+        samples[2].files += MORE_FILES;
+        assert!(judge(&samples).is_ok());
+        samples[2].tasks += MORE_FILES + 1;
+        assert!(judge(&samples).is_err());
     }
 }

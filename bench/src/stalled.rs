@@ -1,4 +1,4 @@
-//! What a stalled push costs its neighbours.
+//! Effect of a stalled push on other pushes.
 
 use std::time::Duration;
 
@@ -9,7 +9,7 @@ use yonder_rtsp::CameraUrl;
 
 use crate::load::{Load, PATH, push};
 
-/// Eight pushes of one feed, one of which goes to a platform that reads nothing: what the other seven lose.
+/// Runs eight pushes of one feed, one of which goes to a platform that reads nothing, and prints the loss of the other seven.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
     const PUSHES: u32 = 8;

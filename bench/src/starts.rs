@@ -1,4 +1,4 @@
-//! How soon everything runs after a start.
+//! Time until all relays are live after a start.
 
 use std::time::{Duration, Instant};
 
@@ -8,10 +8,10 @@ use crate::capacity::register;
 use crate::load::Load;
 use crate::service::Service;
 
-/// Nothing takes longer.
+/// Timeout of a start.
 const WAIT_TIMEOUT: Duration = Duration::from_secs(60);
 
-/// From the start of the service to all of its relays live, after a power cut.
+/// Measures the time from the start of the service to all relays live, after a power failure.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 pub(crate) fn run(relays: u32, pushes: u32, times: u32) -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
@@ -23,7 +23,7 @@ pub(crate) fn run(relays: u32, pushes: u32, times: u32) -> anyhow::Result<()> {
     let mut took = Vec::new();
     for round in 1..=times {
         service.kill()?;
-        // The platform must have noticed; it would say that the keys are in use.
+        // The platform must have noticed; otherwise the keys are still busy.
         std::thread::sleep(Duration::from_secs(1));
         let begun = Instant::now();
         let ready = service.start_again()?;

@@ -1,4 +1,4 @@
-//! The whole service under load: CPU per delivered byte against the floor, and what its users wait for.
+//! The whole service under load: CPU per delivered byte relative to the floor, and request times.
 
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -11,7 +11,7 @@ use crate::load::Load;
 use crate::service::Service;
 use crate::starts::wait_live;
 
-/// Time for connections, first keyframes and first uses of memory, which are not part of the figure.
+/// Time for connections, first keyframes and first allocations, which are not part of the figure.
 const SETTLE: Duration = Duration::from_secs(12);
 
 /// Size of the load.
@@ -23,7 +23,7 @@ pub(crate) struct Whole {
     /// Pushes of each relay.
     #[arg(long, default_value_t = 4)]
     pushes: u32,
-    /// Rate of the video of each camera in kilobits per second.
+    /// Video bit rate of each camera, in kilobits per second.
     #[arg(long, default_value_t = 1_600)]
     kbps: u32,
     /// Seconds of each round.
@@ -58,7 +58,7 @@ pub(crate) fn run(load: Whole) -> anyhow::Result<()> {
         let measured =
             Count { cpu_us: service.cpu_us()? - cpu_before, bytes: service.sent_bytes()? - bytes_before };
         let request = service.relays_request_time()?;
-        let resident_mb = service.taken()?.resident_kb / 1_024;
+        let resident_mb = service.sample()?.resident_kb / 1_024;
         service.kill()?;
         let ratio = measured.ns_per_byte() / floor.ns_per_byte();
         println!(
@@ -70,7 +70,7 @@ pub(crate) fn run(load: Whole) -> anyhow::Result<()> {
             request.as_millis()
         );
         ratios.push(ratio);
-        // The platform must have noticed that the connections are gone.
+        // The platform must have noticed the lost connections.
         std::thread::sleep(Duration::from_secs(1));
     }
     ratios.sort_by(f64::total_cmp);
@@ -85,7 +85,7 @@ fn floor(load: &Load, relays: u32, pushes: u32, seconds: u64) -> anyhow::Result<
     count(command.spawn()?)
 }
 
-/// Share of one core.
+/// Returns the share of one core.
 #[expect(clippy::cast_precision_loss, reason = "counts here are far below the precision of a float")]
 fn cores(count: &Count, seconds: u64) -> f64 {
     count.cpu_us as f64 / (seconds as f64 * 1e6)

@@ -1,11 +1,11 @@
-//! What mutations begin with: sensible input, and input that once was trouble.
+//! Seeds of mutations: valid input, and input that caused faults before.
 
 use std::fs;
 use std::path::Path;
 
 use crate::entries::platform_seeds;
 
-/// The seeds of an entry: those written here, and the files of `corpus/<name>/`.
+/// Returns the seeds of an entry: built-in ones, and the files of `corpus/<name>/`.
 #[must_use]
 pub fn seeds(name: &str) -> Vec<Vec<u8>> {
     let mut seeds: Vec<Vec<u8>> = written(name);
@@ -53,7 +53,7 @@ fn written(name: &str) -> Vec<Vec<u8>> {
     }
 }
 
-/// A picture in fragments, sound, a sender report and a goodbye, as length-prefixed packets.
+/// Returns a fragmented frame, audio, a sender report and a BYE, as length-prefixed packets.
 fn rtp_seeds() -> Vec<Vec<u8>> {
     let packet = |channel: u8, sequence: u8, time: u8, marked: u8, payload: &[u8]| {
         let mut packet = vec![0x80, marked, 0, sequence, 0, 0, time, 0, 0, 0, 0, 5];

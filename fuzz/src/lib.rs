@@ -1,6 +1,5 @@
-//! Entry points for hostile bytes: one for everything that reads what a device sends. The same are run over a corpus
-//! by an ordinary test, by millions with `cargo run --release -p yonder-fuzz`, and by `cargo fuzz` (see
-//! `targets/`).
+//! Entry points for untrusted bytes, one for each parser of received data. A test runs them over a corpus, `cargo run
+//! --release -p yonder-fuzz` over millions of mutations, and `cargo fuzz` with its own (see `targets/`).
 
 mod corpus;
 mod entries;

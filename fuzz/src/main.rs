@@ -1,5 +1,5 @@
-//! Runs hostile inputs by the million, and prints how many and how fast. A failing input can be had again by the
-//! seed that is printed; an input that takes too long counts as one.
+//! Runs millions of mutated inputs, and prints their number and rate. A failing input can be reproduced by the printed
+//! seed; a slow input counts as a failure.
 
 use std::time::{Duration, Instant};
 
@@ -8,16 +8,16 @@ use clap::Parser;
 use rustix::time::{ClockId, clock_gettime};
 use yonder_fuzz::{ENTRIES, Mutator, seeds};
 
-/// Maximum processor time of one input. Wall-clock time would count what other programs took.
+/// Maximum CPU time of one input. Wall time would include other programs.
 const LONGEST: Duration = Duration::from_millis(500);
 
-/// Hostile bytes for everything that reads what devices send.
+/// Mutated inputs for every parser of received data.
 #[derive(Debug, Parser)]
 struct Arguments {
-    /// Inputs in all, shared out evenly among the entry points.
+    /// Total number of inputs, distributed over the entry points.
     #[arg(long, default_value_t = 1_000_000)]
     inputs: u64,
-    /// Entry points to run; all of them where none is named.
+    /// Entry points to run; all by default.
     #[arg(long = "only", value_name = "ENTRY")]
     only: Vec<String>,
     /// Seed of the run.
@@ -63,7 +63,7 @@ fn main() -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Returns the processor time of this thread.
+/// Returns the CPU time of this thread.
 fn processor_time() -> anyhow::Result<Duration> {
     Ok(clock_gettime(ClockId::ThreadCPUTime).try_into()?)
 }

@@ -1,25 +1,25 @@
-//! Changes input at random, from a seed that replays the run.
+//! Random mutations of input, reproducible by a seed.
 
-/// Longest input made.
+/// Maximum size of an input.
 const MAX_LENGTH: usize = 4_096;
-/// Numbers that break what does not expect them.
+/// Byte values that often break parsers.
 const ODD_BYTES: [u8; 12] = [0, 1, 2, 0x7f, 0x80, 0xff, b'\r', b'\n', b'$', b'<', b'&', b'='];
 
-/// Makes inputs out of seeds.
+/// Generator of inputs from seeds.
 #[derive(Debug)]
 pub struct Mutator {
     random: u64,
 }
 
 impl Mutator {
-    /// A mutator whose inputs depend on `seed` alone.
+    /// Creates a generator that depends only on `seed`.
     #[must_use]
     pub fn new(seed: u64) -> Self {
         Self { random: seed | 1 }
     }
 
     fn next(&mut self, below: usize) -> usize {
-        // xorshift64*: fast, and good enough to choose by.
+        // xorshift64*
         self.random ^= self.random >> 12;
         self.random ^= self.random << 25;
         self.random ^= self.random >> 27;
@@ -35,7 +35,7 @@ impl Mutator {
         }
     }
 
-    /// The next input.
+    /// Returns the next input.
     pub fn input(&mut self, seeds: &[Vec<u8>]) -> Vec<u8> {
         let mut input = if seeds.is_empty() { Vec::new() } else { seeds[self.next(seeds.len())].clone() };
         for _ in 0..=self.next(6) {

@@ -6,7 +6,7 @@ use yonder_fuzz::{ENTRIES, Mutator, seeds};
 const MUTATIONS: usize = 4_000;
 
 #[test]
-fn the_corpus_and_its_mutations_are_survived() {
+fn corpus_and_its_mutations_are_handled() {
     for entry in ENTRIES {
         let seeds = seeds(entry.name);
         assert!(!seeds.is_empty(), "{} has no corpus", entry.name);

@@ -1,11 +1,11 @@
 import type { Problem } from "./types";
 
-/** Refusal of the service; status 0 where it does not answer. */
+/** Error of a request; status 0 without a response. */
 export class ApiError extends Error {
   readonly status: number;
   readonly code: string;
   readonly hint: string | null;
-  /** Field of the request that is wrong, where it is one. */
+  /** Invalid field of the request, if known. */
   readonly field: string | null;
   /** Checks of a failed preflight. */
   readonly checks: NonNullable<Problem["checks"]>;
@@ -20,7 +20,7 @@ export class ApiError extends Error {
   }
 }
 
-/** The token that changes must carry. It lives as long as the page, never in browser storage. */
+/** CSRF token of the session, in memory only. */
 let sessionToken = "";
 
 export function setSessionToken(token: string): void {
@@ -30,14 +30,14 @@ export function setSessionToken(token: string): void {
 type Method = "GET" | "POST" | "PATCH" | "PUT" | "DELETE";
 export type Query = Readonly<Record<string, string | number | boolean | null | undefined>>;
 
-/** An address of the API. Parts of the path may hold blanks and slashes: each is encoded. */
+/** Returns an address of the API with encoded path segments. */
 export function address(path: readonly string[], query: Query = {}): string {
   const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== null && value !== "");
   const text = new URLSearchParams(given.map(([name, value]) => [name, String(value)])).toString();
   return `/api/v1/${path.map(encodeURIComponent).join("/")}${text === "" ? "" : `?${text}`}`;
 }
 
-/** How long an answer may take. What takes longer runs as a job; files take as long as the line to the service makes them. */
+/** Timeout of requests. Longer work runs as a job; file transfers have no timeout. */
 const TIMEOUT_MS = 20_000;
 const FILE_TIMEOUT_MS = 15 * 60_000;
 
@@ -55,7 +55,7 @@ async function send(method: Method, url: string, headers: Record<string, string>
   const response = await fetch(url, request).catch((error: unknown) => {
     const detail =
       error instanceof DOMException && error.name === "TimeoutError"
-        ? "The service does not answer in time. It may do what was asked all the same."
+        ? "The request timed out. The service may still carry it out."
         : "The service does not answer.";
     throw new ApiError({ status: 0, code: "service.not-reachable", detail });
   });
@@ -85,7 +85,7 @@ export async function call<T>(
   return (response.status === 204 ? undefined : await response.json()) as T;
 }
 
-/** Asks the API for what the query says. */
+/** Sends a GET request. */
 export async function ask<T>(path: readonly string[], query: Query): Promise<T> {
   const response = await send("GET", address(path, query), { Accept: "application/json" });
   return (await response.json()) as T;

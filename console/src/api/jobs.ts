@@ -15,7 +15,7 @@ export type JobWatch = {
   signal?: AbortSignal;
 };
 
-/** Has work done by the service, and returns its result once it is done, over lost connections as well. */
+/** Runs a job and returns its result, over lost connections. */
 export async function runJob<T>(path: readonly string[], body?: unknown, watch: JobWatch = {}): Promise<T> {
   const begun = await call<T | Job>("POST", path, body, undefined, { Prefer: "respond-async" });
   if (!isJob(begun)) {
@@ -25,7 +25,7 @@ export async function runJob<T>(path: readonly string[], body?: unknown, watch: 
   return job.result as T;
 }
 
-/** Has a file made by the service. */
+/** Runs a job and returns its file. */
 export async function runFileJob(path: readonly string[], watch: JobWatch = {}): Promise<Blob> {
   const begun = await call<Job>("POST", path, {}, undefined, { Prefer: "respond-async" });
   const job = await follow(begun, watch);

@@ -29,7 +29,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One alert. */
+        /** Returns an alert. */
         get: operations["alerts_show"];
         put?: never;
         post?: never;
@@ -50,7 +50,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Acknowledges an open alert: it is not repeated, and the next notification says that it is over. */
+        /** Acknowledges an open alert: it is not repeated, but its resolution is notified. */
         post: operations["alerts_acknowledge"];
         delete?: never;
         options?: never;
@@ -67,7 +67,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Mutes an alert for some time: no notification is sent; the logbook still records it. */
+        /** Mutes an alert for some time: no notifications are sent, and the logbook still records it. */
         post: operations["alerts_mute"];
         delete?: never;
         options?: never;
@@ -82,7 +82,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every change with who made it, from where, and what was there before and after; the latest first. */
+        /** Returns the audit log: every change with author, origin, and state before and after; the latest first. */
         get: operations["audit"];
         put?: never;
         post?: never;
@@ -102,8 +102,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. With `Prefer: respond-async` the job that makes
-         *     it is returned, and `/jobs/{id}/file` has the file.
+         * Returns a backup of all records as a SQLite file, with sealed secrets. With `Prefer: respond-async` the response is
+         *     the job that makes it, and `/jobs/{id}/file` has the file.
          */
         post: operations["backup"];
         delete?: never;
@@ -119,10 +119,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything that is kept, without secrets. */
+        /** Returns all settings as a site book, without secrets. */
         get: operations["book_show"];
         put?: never;
-        /** Brings a book into effect, all of it or nothing, or tells what it would change. */
+        /** Applies a book completely or not at all, or returns what it would change. */
         post: operations["book_apply"];
         delete?: never;
         options?: never;
@@ -139,7 +139,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The budget: uplinks, bit rates and the month's traffic, as they are or as they would be. */
+        /** Returns the budget: uplinks, bit rates and monthly traffic, as they are or with hypothetical changes. */
         post: operations["budget"];
         delete?: never;
         options?: never;
@@ -154,10 +154,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All contacts by name. */
+        /** Returns all contacts by name. */
         get: operations["contacts_list"];
         put?: never;
-        /** Adds a contact. A web contact without a secret gets one, which is shown this once. */
+        /** Adds a contact. A webhook without a secret gets a generated one, which is returned only here. */
         post: operations["contacts_add"];
         delete?: never;
         options?: never;
@@ -172,7 +172,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One contact. */
+        /** Returns a contact. */
         get: operations["contacts_show"];
         put?: never;
         post?: never;
@@ -193,7 +193,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sends a test message to a contact, and responds once it was delivered. */
+        /** Delivers a test message to a contact, and responds once it was delivered. */
         post: operations["contacts_test"];
         delete?: never;
         options?: never;
@@ -208,7 +208,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The last day of every relay that ran in it, in bands of minutes. */
+        /** Returns the last day of every relay that ran in it, in bands of minutes. */
         get: operations["day"];
         put?: never;
         post?: never;
@@ -225,10 +225,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All destinations by name. */
+        /** Returns all destinations by name. */
         get: operations["destinations_list"];
         put?: never;
-        /** Adds a destination. Corrections of the pasted address and key are returned. */
+        /** Adds a destination. The response lists the corrections of the pasted address and key. */
         post: operations["destinations_add"];
         delete?: never;
         options?: never;
@@ -243,11 +243,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One destination. */
+        /** Returns a destination. */
         get: operations["destinations_show"];
         put?: never;
         post?: never;
-        /** Removes a destination that no relay uses. */
+        /** Removes an unused destination. */
         delete: operations["destinations_remove"];
         options?: never;
         head?: never;
@@ -264,7 +264,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Gives a destination a new key or passphrase; a running push takes it over with one reconnect. */
+        /** Sets a new key or passphrase; a running push applies it with one reconnect. */
         post: operations["destinations_rekey"];
         delete?: never;
         options?: never;
@@ -281,7 +281,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Key and passphrase in clear. Every call is recorded. */
+        /** Returns key and passphrase in clear. Every call is audited. */
         post: operations["destinations_reveal"];
         delete?: never;
         options?: never;
@@ -299,8 +299,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Searches the local networks, or the hosts given, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
-         *     an audit entry.
+         * Discovers cameras in the local networks, or at the given hosts, and requests their streams. Takes some seconds; only
+         *     an audit entry is stored.
          */
         post: operations["discoveries_find"];
         delete?: never;
@@ -317,9 +317,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Streams every relay once, `complete`, then every change, lines of the logbook as they are written, and statistics once
-         *     a second. A subscriber that falls too far behind is disconnected, and gets everything again when it reconnects;
-         *     so is one whose session or token has ended.
+         * Streams each relay once (`complete`), then all changes, new logbook lines, and statistics once a second. A
+         *     subscriber that lags too far behind is disconnected, and gets everything again when it reconnects. The stream ends
+         *     with its session or token.
          */
         get: operations["events"];
         put?: never;
@@ -337,7 +337,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All feeds by name. */
+        /** Returns all feeds by name. */
         get: operations["feeds_list"];
         put?: never;
         /** Adds a feed. */
@@ -355,11 +355,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One feed. */
+        /** Returns a feed. */
         get: operations["feeds_show"];
         put?: never;
         post?: never;
-        /** Removes a feed that no relay uses. */
+        /** Removes an unused feed. */
         delete: operations["feeds_remove"];
         options?: never;
         head?: never;
@@ -375,8 +375,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A live preview over a WebSocket: texts tell the media type and the end, binary messages are segments of fragmented
-         *     MP4. It is taken from the pull that runs; a feed that does not run is pulled for as long as somebody watches, at
+         * Streams a live preview over a WebSocket: text messages have the media type and the end, binary messages are segments
+         *     of fragmented MP4. The pull of a running feed is used; a feed that does not run is pulled while it has viewers, at
          *     most a quarter of an hour.
          */
         get: operations["feeds_preview"];
@@ -395,10 +395,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * A still picture of a feed: of the stream that runs, or of one that is pulled for a moment. At most a few seconds
-         *     old.
-         */
+        /** Returns a still picture of a feed, at most a few seconds old: of the running stream, or of one that is pulled temporarily. */
         get: operations["feeds_feed_still"];
         put?: never;
         post?: never;
@@ -415,12 +412,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Invitations that nobody has taken up yet. */
+        /** Returns all open invitations. */
         get: operations["invitations"];
         put?: never;
         /**
-         * Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three
-         *     days; its code is shown in this answer alone.
+         * Creates an invitation, or a link to a new password for an existing person. The link is valid once, for three days;
+         *     its code is returned only here.
          */
         post: operations["invitations_invite"];
         delete?: never;
@@ -438,7 +435,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes an invitation up, and signs in. */
+        /** Accepts an invitation, and signs in. */
         post: operations["invitations_join"];
         delete?: never;
         options?: never;
@@ -455,8 +452,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Returns the invitation of a link's code. */
-        post: operations["invitations_look"];
+        /** Returns the invitation of a code. */
+        post: operations["invitations_show"];
         delete?: never;
         options?: never;
         head?: never;
@@ -473,7 +470,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes an invitation back. */
+        /** Revokes an invitation. */
         delete: operations["invitations_withdraw"];
         options?: never;
         head?: never;
@@ -487,7 +484,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Jobs of the last hour, the latest first: one's own, and with the role admin all. */
+        /** Returns jobs of the last hour, the latest first: one's own, or all for an admin. */
         get: operations["jobs_list"];
         put?: never;
         post?: never;
@@ -504,11 +501,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A job, at once or when it has ended. */
+        /** Returns a job, at once or when it has ended. */
         get: operations["jobs_show"];
         put?: never;
         post?: never;
-        /** Asks a job to end early. One that is past that point ends with its result. */
+        /** Requests the cancellation of a job. A job past its last check completes. */
         delete: operations["jobs_cancel"];
         options?: never;
         head?: never;
@@ -522,7 +519,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The file that a job has made: the copy of a backup. */
+        /** Returns the file that a job has created: a backup. */
         get: operations["jobs_download"];
         put?: never;
         post?: never;
@@ -539,7 +536,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Returns log entries, oldest first. */
+        /** Returns lines of the logbook, the oldest first. */
         get: operations["logbook"];
         put?: never;
         post?: never;
@@ -559,8 +556,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need
-         *     the key that they were made under.
+         * Seals every secret with a new master key, which replaces the present one in its file. Earlier backups need the key
+         *     with which they were made.
          */
         post: operations["master_key_rotate"];
         delete?: never;
@@ -576,7 +573,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All patterns by name. */
+        /** Returns all patterns by name. */
         get: operations["patterns_list"];
         put?: never;
         /** Adds a pattern. */
@@ -594,7 +591,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One pattern. */
+        /** Returns a pattern. */
         get: operations["patterns_show"];
         /** Replaces a pattern. */
         put: operations["patterns_edit"];
@@ -615,7 +612,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Makes feeds with a pattern: one, or one for each channel of a recorder, all or none. */
+        /** Creates feeds from a pattern: one, or one per channel of a recorder; all or none. */
         post: operations["patterns_add_feeds"];
         delete?: never;
         options?: never;
@@ -630,7 +627,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everybody who may sign in, by name. */
+        /** Returns all people by name. */
         get: operations["people_list"];
         put?: never;
         post?: never;
@@ -650,11 +647,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Removes a person, and signs them out everywhere. */
+        /** Removes a person with their sessions, tokens and invitations. */
         delete: operations["people_remove"];
         options?: never;
         head?: never;
-        /** Gives a person another role. */
+        /** Changes the role of a person. */
         patch: operations["people_edit"];
         trace?: never;
     };
@@ -665,7 +662,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every rule that a sheet can have, in the order in which they are shown. */
+        /** Returns all rules that a sheet can have, in display order. */
         get: operations["platform_rules_rules"];
         put?: never;
         post?: never;
@@ -682,10 +679,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All platforms by name: rule sheets that ship, and one's own. */
+        /** Returns all platforms by name: built-in and user-defined rule sheets. */
         get: operations["platforms_list"];
         put?: never;
-        /** Adds a platform, perhaps like another one. */
+        /** Adds a platform, optionally based on another one. */
         post: operations["platforms_add"];
         delete?: never;
         options?: never;
@@ -700,15 +697,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One platform. */
+        /** Returns a platform. */
         get: operations["platforms_show"];
         put?: never;
         post?: never;
-        /** Removes a platform of one's own; one that ships comes back as it was. */
+        /** Removes a user-defined platform; a built-in one of the same name applies again. */
         delete: operations["platforms_remove"];
         options?: never;
         head?: never;
-        /** Changes rules of a platform; a shipped sheet becomes one's own by that. */
+        /** Changes rules of a platform; a changed built-in sheet becomes user-defined. */
         patch: operations["platforms_edit"];
         trace?: never;
     };
@@ -719,7 +716,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All relays by name. */
+        /** Returns all relays by name. */
         get: operations["relays_list"];
         put?: never;
         /** Adds a relay, which is off. */
@@ -737,7 +734,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One relay. */
+        /** Returns a relay. */
         get: operations["relays_show"];
         put?: never;
         post?: never;
@@ -745,7 +742,7 @@ export interface paths {
         delete: operations["relays_remove"];
         options?: never;
         head?: never;
-        /** Changes a relay; while it runs, only the pushes that differ are touched. */
+        /** Changes a relay; while it runs, only pushes that differ are touched. */
         patch: operations["relays_edit"];
         trace?: never;
     };
@@ -758,7 +755,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Shows the holding picture. The broadcasts continue. */
+        /** Holds: shows the holding picture while the broadcasts continue. */
         post: operations["relays_hold"];
         delete?: never;
         options?: never;
@@ -773,12 +770,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Returns the picture that the relay shows while it is held. */
+        /** Returns the picture that the relay shows while it holds. */
         get: operations["relays_show_picture"];
-        /** Takes a PNG or JPEG, at most 8 MiB, as the relay's holding picture. */
+        /** Sets the relay's holding picture: PNG or JPEG, at most 8 MiB. */
         put: operations["relays_set_picture"];
         post?: never;
-        /** Goes back to the card with the relay's name. */
+        /** Removes the relay's holding picture; the default card with its name is used again. */
         delete: operations["relays_remove_picture"];
         options?: never;
         head?: never;
@@ -794,7 +791,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The checks before a start. They take some seconds, in which the camera is pulled; no key is sent. */
+        /** Runs the preflight. It takes some seconds, during which the camera is pulled; no key is sent. */
         post: operations["relays_preflight"];
         delete?: never;
         options?: never;
@@ -809,7 +806,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Rates of a relay's feed and pushes over an hour, a day or a month. */
+        /** Returns the bit rates of a relay's feed and pushes over an hour, a day or a month. */
         get: operations["relays_rates"];
         put?: never;
         post?: never;
@@ -828,7 +825,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Pushes to our own grading receiver instead of a platform, and tells what a platform would see. */
+        /** Rehearses: pushes to an own grading receiver instead of a platform, and returns the grade. */
         post: operations["relays_rehearse"];
         delete?: never;
         options?: never;
@@ -845,7 +842,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Goes back to the feed. */
+        /** Resumes: returns to the feed. */
         post: operations["relays_resume"];
         delete?: never;
         options?: never;
@@ -863,8 +860,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Starts a relay, or retries what is blocked in a running one. Before its first start, and after a change of
-         *     its parts, a preflight is run; a failed check prevents the start unless forced.
+         * Starts a relay, or retries blocked parts of a running one. The first start, and the first one after a change of its
+         *     configuration, require a passed preflight unless forced.
          */
         post: operations["relays_start"];
         delete?: never;
@@ -952,7 +949,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Changes the password of the caller. Their other sessions end. */
+        /** Changes the password of the caller, and ends their other sessions. */
         post: operations["session_change_password"];
         delete?: never;
         options?: never;
@@ -967,7 +964,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Returns open sessions: the caller's own; for admins, those of everybody. */
+        /** Returns open sessions: the caller's own, or all for an admin. */
         get: operations["sessions_list"];
         put?: never;
         post?: never;
@@ -987,7 +984,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends a session: one of one's own; for admins, anybody's. */
+        /** Ends a session: one of the caller's own, or any for an admin. */
         delete: operations["sessions_end"];
         options?: never;
         head?: never;
@@ -1001,10 +998,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the first person is still to be made. */
+        /** Returns whether the first person must be set up. */
         get: operations["setup_set_up_needed"];
         put?: never;
-        /** Makes the first person, with the code of the set-up link, and signs them in. */
+        /** Adds the first person with the code of the set-up link, and signs in. */
         post: operations["setup_set_up"];
         delete?: never;
         options?: never;
@@ -1021,7 +1018,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Starts several relays, each after its preflight, a few at a time. One that cannot be started keeps no other from it. */
+        /** Starts several relays, each after its preflight, a few at a time. A failure does not affect the others. */
         post: operations["starts_start_several"];
         delete?: never;
         options?: never;
@@ -1036,7 +1033,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything at this moment. */
+        /** Returns the state of all relays. */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -1055,7 +1052,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begins a survey in the background. `survey` events report its progress. */
+        /** Starts a survey in the background. `survey` events report its progress. */
         post: operations["surveys_begin"];
         delete?: never;
         options?: never;
@@ -1070,11 +1067,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A survey, under way or done. */
+        /** Returns a survey, running or done. */
         get: operations["surveys_show"];
         put?: never;
         post?: never;
-        /** Ends a survey early; what it has measured stays. */
+        /** Ends a survey early; its measurements are kept. */
         delete: operations["surveys_cancel"];
         options?: never;
         head?: never;
@@ -1088,7 +1085,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The still picture of one of a survey's streams. */
+        /** Returns the still picture of a survey's stream. */
         get: operations["surveys_survey_still"];
         put?: never;
         post?: never;
@@ -1105,10 +1102,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All tokens for programs by name. */
+        /** Returns all API tokens by name. */
         get: operations["tokens_list"];
         put?: never;
-        /** Makes a token; its secret is shown in this answer alone. */
+        /** Creates a token; its secret is returned only here. */
         post: operations["tokens_add"];
         delete?: never;
         options?: never;
@@ -1126,7 +1123,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Removes a token; its bearer is refused from then on. */
+        /** Revokes a token. */
         delete: operations["tokens_remove"];
         options?: never;
         head?: never;
@@ -1140,7 +1137,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All uplinks, those of this machine first. */
+        /** Returns all uplinks, those of this machine first. */
         get: operations["uplinks_list"];
         put?: never;
         /** Adds an uplink. */
@@ -1158,7 +1155,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One uplink. */
+        /** Returns an uplink. */
         get: operations["uplinks_show"];
         put?: never;
         post?: never;
@@ -1180,30 +1177,30 @@ export interface components {
             subject?: string | null;
         };
         /**
-         * @description Action that a person can take on a condition.
+         * @description Action that an operator can take.
          * @enum {string}
          */
         Action: "edit-feed" | "rekey" | "edit-destination" | "edit-uplink" | "retry" | "resume";
-        /** @description A contact that was added, with the secret that was made for it. */
+        /** @description Added contact, with its generated secret. */
         AddedContact: {
-            /** @description The contact. */
+            /** @description Contact. */
             contact: components["schemas"]["Contact"];
             secret?: components["schemas"]["Secret"] | null;
         };
         /**
-         * @description Stream of a feed that an advice is about.
+         * @description Stream of a feed that advice is about.
          * @enum {string}
          */
         AdviceSubject: "main" | "sub" | "both";
-        /** @description An alert. */
+        /** @description Alert rule. */
         Alert: {
-            /** @description Only about this name. */
+            /** @description Name of the only subject that it covers. */
             about?: string | null;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /**
              * Format: date-time
-             * @description End of a mute, during which no notification is sent.
+             * @description End of a mute, during which no notifications are sent.
              */
             muted_until?: string | null;
             /** @description Name. */
@@ -1212,36 +1209,36 @@ export interface components {
             open: components["schemas"]["OpenAlert"][];
             /**
              * Format: int32
-             * @description Seconds after which an open alert is repeated.
+             * @description Repetition interval of an open alert, in seconds.
              */
             repeat_s: number;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
-            /** @description Names of the contacts; empty for all of them. */
+            /** @description Names of the contacts; empty for all. */
             to: string[];
             /** @description Condition. */
             when: string;
         };
-        /** @description A change of an alert; what is left out stays. */
+        /** @description Change of an alert rule; omitted fields are kept. */
         AlertChange: {
-            /** @description Only about this name; empty for everything. */
+            /** @description Name of the only subject that it covers; empty for all. */
             about?: string | null;
             /** @description New name. */
             name?: string | null;
             /**
              * Format: int32
-             * @description Seconds after which an open alert is repeated.
+             * @description Repetition interval of an open alert, in seconds.
              */
             repeat_s?: number | null;
-            /** @description Names of the contacts; empty for all of them. */
+            /** @description Names of the contacts; empty for all. */
             to?: string[] | null;
             /** @description Condition. */
             when?: string | null;
         };
-        /** @description The sound. */
+        /** @description Audio parameters. */
         AudioFacts: {
             /**
              * Format: int32
@@ -1256,20 +1253,20 @@ export interface components {
              */
             rate_hz: number;
         };
-        /** @description An entry of the audit trail: a change, with what was there before and after. */
+        /** @description Entry of the audit log: a change, with the state before and after it. */
         AuditEntry: {
-            /** @description Action, like `added`, `changed`, `removed`, `started` or `key-revealed`. */
+            /** @description Action, such as `added`, `changed`, `removed`, `started` or `key-revealed`. */
             action: string;
             /** @description Network address of the caller. */
             address?: string | null;
             /**
              * Format: date-time
-             * @description When.
+             * @description Time.
              */
             at: string;
-            /** @description Fields that changed; of a secret the name alone. */
+            /** @description Changed fields; of a secret only its name. */
             fields: components["schemas"]["FieldChange"][];
-            /** @description Stable id of the record. */
+            /** @description Stable ID of the record. */
             id?: string | null;
             /** @description Kind of the record. */
             kind: string;
@@ -1285,13 +1282,13 @@ export interface components {
             /** @description Person or token that made the change. */
             who: string;
         };
-        /** @description Some steps in which the worst that a relay was is the same. */
+        /** @description Consecutive steps with the same worst level. */
         Band: {
             /** @description Level. */
             state: components["schemas"]["DayLevel"];
             /**
              * Format: int32
-             * @description How many.
+             * @description Number of steps.
              */
             steps: number;
         };
@@ -1300,68 +1297,68 @@ export interface components {
          * @enum {string}
          */
         BookAction: "added" | "changed" | "removed";
-        /** @description One record that is changed. */
+        /** @description Changed record. */
         BookChange: {
-            /** @description Fields that are different. */
+            /** @description Changed fields. */
             fields: components["schemas"]["FieldChange"][];
-            /** @description Kind of record, like `feed`. */
+            /** @description Kind of the record, such as `feed`. */
             kind: string;
-            /** @description Its name. */
+            /** @description Name of the record. */
             name: string;
             /** @description `added`, `changed` or `removed`. */
             what: components["schemas"]["BookAction"];
         };
-        /** @description A record of a book that is refused. */
+        /** @description Refused record of a book. */
         BookFault: {
             /** @description Stable code. */
             code: string;
-            /** @description One sentence. */
+            /** @description Message, in one sentence. */
             detail: string;
-            /** @description The field that was refused, where it is one. */
+            /** @description Refused field, if it is one. */
             field?: string | null;
             /** @description Next step. */
             hint?: string | null;
-            /** @description Kind of record. */
+            /** @description Kind of the record. */
             kind: string;
-            /** @description Its name. */
+            /** @description Name of the record. */
             name: string;
         };
         /** @description Changes by a book. */
         BookOutcome: {
-            /** @description They were made. */
+            /** @description The changes were made. */
             applied: boolean;
-            /** @description The changes, in the order in which they are made. */
+            /** @description Changes, in the order in which they are made. */
             changes: components["schemas"]["BookChange"][];
-            /** @description Revision of the records before these changes. */
+            /** @description Revision of the records before the changes. */
             revision?: string;
-            /** @description Relays that are off, and wanted on or on hold: they are started one by one, each after its preflight. */
+            /** @description Relays that are off and should be on or on hold: they are started one by one, each after its preflight. */
             to_start: components["schemas"]["ToStart"][];
         };
-        /** @description A book to be brought into effect, or only looked at. */
+        /** @description Book to be applied or compared. */
         BookRequest: {
-            /** @description The book. */
+            /** @description Book. */
             book: components["schemas"]["SiteBook"];
-            /** @description Revision of the records that the plan was made against: with another one nothing is changed (412). */
+            /** @description Expected revision of the records: with another one nothing is changed (412). */
             expected_revision?: string | null;
-            /** @description Change nothing, and tell what would be changed. */
+            /** @description Only return the changes, without making them. */
             look_only?: boolean;
-            /** @description Remove what is kept and not in the book. */
+            /** @description Remove records that the book does not contain. */
             prune?: boolean;
         };
-        /** @description The budget of everything. */
+        /** @description Budget of all uplinks. */
         Budget: {
             /**
              * Format: int32
-             * @description Days of it that are left, begun ones included.
+             * @description Remaining days of the month, including the current one.
              */
             days_left: number;
-            /** @description Renditions that fit, if requested. */
+            /** @description Frame sizes that fit, if requested. */
             fits: components["schemas"]["WhatFits"][];
             /** @description The month, like `2026-11`. */
             month: string;
-            /** @description Loads on an uplink that is not described. */
+            /** @description Loads on uplinks that are not described. */
             undescribed: components["schemas"]["Load"][];
-            /** @description Uplinks in order. */
+            /** @description Uplinks, in order. */
             uplinks: components["schemas"]["UplinkBudget"][];
         };
         /**
@@ -1371,25 +1368,25 @@ export interface components {
         BudgetVerdict: "fits" | "tight" | "over";
         /** @description Relays to be started. */
         BulkStart: {
-            /** @description Start in spite of what the preflights say. */
+            /** @description Start in spite of failed preflights. */
             force?: boolean;
-            /** @description Names of the relays; all that are off where none is named. */
+            /** @description Names of the relays; all that are off if empty. */
             relays?: string[];
         };
-        /** @description Why something is not as wanted. */
+        /** @description Cause of a state that is not the desired one. */
         CauseFacts: {
             /** @description Stable code. */
             code: string;
             /** @description Next step. */
             hint: string;
-            /** @description One sentence. */
+            /** @description Message, in one sentence. */
             message: string;
-            /** @description Likely reasons, likeliest first; often none. */
+            /** @description Probable reasons, the likeliest first; often empty. */
             probable_causes?: string[];
             /** @description Fault domain. */
-            side: components["schemas"]["Side"];
+            side: components["schemas"]["FaultDomain"];
         };
-        /** @description How a contact is notified. Without any secret. */
+        /** @description Notification channel of a contact, without secrets. */
         Channel: {
             /** @enum {string} */
             type: "webhook";
@@ -1406,86 +1403,86 @@ export interface components {
             to: string[];
             /** @enum {string} */
             type: "email";
-            /** @description User at the mail server; the contact's secret is the password. */
+            /** @description User name at the mail server; the contact's secret is the password. */
             user?: string | null;
         };
-        /** @description One check. */
+        /** @description Check of a preflight. */
         Check: {
-            /** @description Stable word for the check. */
+            /** @description Stable name of the check. */
             check: string;
             /** @description Result. */
-            level: components["schemas"]["CheckLevel"];
+            level: components["schemas"]["CheckStatus"];
             /** @description Next step, unless the check passed. */
             next_step?: string | null;
-            /** @description Why. */
+            /** @description Reason. */
             reason: string;
-            /** @description Feed, destination or uplink that was checked. */
+            /** @description Feed, destination or uplink. */
             subject: string;
         };
         /**
          * @description Result of a check.
          * @enum {string}
          */
-        CheckLevel: "pass" | "warn" | "fail";
-        /** @description A word, and what is written for it. */
+        CheckStatus: "pass" | "warn" | "fail";
+        /** @description Choice: name and inserted text. */
         Choice: {
-            /** @description The value. */
+            /** @description Inserted text. */
             value: string;
-            /** @description The word that people choose. */
+            /** @description Name of the choice. */
             word: string;
         };
-        /** @description Condition of a relay: its worst part decides. */
+        /** @description Condition of a relay, determined by its worst part. */
         Condition: {
-            /** @description Names of the feed and the destinations that are concerned. */
+            /** @description Names of the affected feed and destinations. */
             about: string[];
-            /** @description Actions that a person can take, the likeliest first. */
+            /** @description Recommended actions, the likeliest first. */
             actions: components["schemas"]["Action"][];
             /**
              * Format: int32
-             * @description Connection attempts since then, where something is down.
+             * @description Connection attempts since the relay went down.
              */
             attempts: number;
             cause?: components["schemas"]["CauseFacts"] | null;
-            /** @description How it is. */
+            /** @description Level. */
             level: components["schemas"]["ConditionLevel"];
-            side?: components["schemas"]["Side"] | null;
+            side?: components["schemas"]["FaultDomain"] | null;
             /**
              * Format: date-time
-             * @description Since when; null while off.
+             * @description When it began; null while off.
              */
             since?: string | null;
         };
         /**
-         * @description How a relay is, the better before the worse.
+         * @description Level of a condition, from good to bad.
          * @enum {string}
          */
         ConditionLevel: "off" | "good" | "holding" | "starting" | "degraded" | "down" | "blocked";
-        /** @description A contact. */
+        /** @description Contact. */
         Contact: {
-            /** @description How it is notified. */
+            /** @description Notification channel. */
             channel: components["schemas"]["Channel"];
-            /** @description There is a secret. */
+            /** @description A secret is stored. */
             has_secret: boolean;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /** @description Name. */
             name: string;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
-            /** @description The stored secret cannot be opened and has to be set again; until then nothing is delivered. */
+            /** @description The stored secret cannot be decrypted and must be set again; until then nothing is delivered. */
             secret_lost?: boolean;
             /**
              * Format: int32
-             * @description Hours from one sign of life to the next.
+             * @description Interval of signs of life, in hours.
              */
             sign_of_life_h?: number | null;
-            /** @description Notifications that wait for delivery. */
+            /** @description Number of undelivered notifications. */
             undelivered?: number;
         };
-        /** @description A change of a contact; what is left out stays. */
+        /** @description Change of a contact; omitted fields are kept. */
         ContactChange: {
             channel?: components["schemas"]["Channel"] | null;
             /** @description New name. */
@@ -1493,34 +1490,34 @@ export interface components {
             secret?: components["schemas"]["Secret"] | null;
             /**
              * Format: int32
-             * @description Hours from one sign of life to the next; 0 for none.
+             * @description Interval of signs of life in hours; 0 for none.
              */
             sign_of_life_h?: number | null;
         };
-        /** @description Name and password. */
+        /** @description Name and password of a sign-in. */
         Credentials: {
             /** @description Name. */
             name: string;
             /** @description Password. */
             password: components["schemas"]["Secret"];
         };
-        /** @description The last day of every relay, in bands. */
+        /** @description Last day of all relays, as bands. */
         Day: {
             /**
              * Format: date-time
-             * @description When the first step begins.
+             * @description Begin of the first step.
              */
             from: string;
             /** @description All relays by name. */
             relays: components["schemas"]["RelayDay"][];
             /**
              * Format: int32
-             * @description Seconds of a step.
+             * @description Length of a step, in seconds.
              */
             step_s: number;
         };
         /**
-         * @description How a relay was, the better before the worse.
+         * @description Level of a relay on a day, from good to bad.
          * @enum {string}
          */
         DayLevel: "off" | "flowing" | "holding" | "lagging" | "down";
@@ -1529,15 +1526,15 @@ export interface components {
          * @enum {string}
          */
         DesiredState: "on" | "off" | "hold";
-        /** @description A destination. */
+        /** @description Destination. */
         Destination: {
-            /** @description Second server address. */
+            /** @description Backup server address. */
             backup_server?: string | null;
-            /** @description The media is encrypted. */
+            /** @description The connection is encrypted. */
             encrypted: boolean;
-            /** @description A private authority is trusted. */
+            /** @description A private certificate authority is trusted. */
             has_authority: boolean;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             key?: components["schemas"]["KeyFacts"] | null;
             /** @description Name. */
@@ -1551,54 +1548,54 @@ export interface components {
             relays: string[];
             /**
              * Format: int32
-             * @description Seconds that the first server must be reachable again before a push returns to it.
+             * @description Failback delay: seconds for which the main server must be reachable before a push returns to it.
              */
             return_after_s: number;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
-            /** @description The stored key or passphrase cannot be opened and has to be set again; until then pushes are blocked. */
+            /** @description The stored key or passphrase cannot be decrypted and must be set again; until then pushes are blocked. */
             secret_lost?: boolean;
             /** @description Server address. */
             server: string;
-            /** @description Uplinks that its pushes are bound to, the one to be preferred first. */
+            /** @description Uplinks that its pushes are bound to, the preferred one first. */
             uplinks?: string[];
             /** @description Address of the watch page. */
             watch_page?: string | null;
         };
-        /** @description A change of a destination; what is left out stays. Key and passphrase are set by `rekey`. */
+        /** @description Change of a destination; omitted fields are kept. Key and passphrase are set by `rekey`. */
         DestinationChange: {
             /** @description Certificates of a private authority; empty removes them. */
             authority?: string | null;
             backup_server?: components["schemas"]["Secret"] | null;
-            /** @description When the key expires; empty says that it does not. */
+            /** @description Expiry of the key; empty for none. */
             key_expires?: string | null;
             key_kind?: components["schemas"]["KeyKind"] | null;
             /**
              * Format: int32
-             * @description Bits of the key made from the passphrase.
+             * @description Key length of the encryption, in bits.
              */
             key_length?: number | null;
             /** @description New name. */
             name?: string | null;
-            /** @description Takes the passphrase away: what is sent goes in clear. */
+            /** @description Removes the passphrase: the connection is not encrypted. */
             no_passphrase?: boolean;
             /** @description New platform; empty removes it. */
             platform?: string | null;
             /**
              * Format: int32
-             * @description Seconds that the first server must be reachable again before a push returns to it.
+             * @description Failback delay: seconds for which the main server must be reachable before a push returns to it.
              */
             return_after_s?: number | null;
             server?: components["schemas"]["Secret"] | null;
-            /** @description New uplinks, the one to be preferred first; an empty list leaves it to the system. */
+            /** @description New uplinks, the preferred one first; an empty list leaves the choice to the system. */
             uplinks?: string[] | null;
             /** @description New watch page; empty removes it. */
             watch_page?: string | null;
         };
-        /** @description A step of a dial, done. */
+        /** @description Completed step of a dial. */
         DialStep: {
             /**
              * Format: int64
@@ -1609,11 +1606,11 @@ export interface components {
             name: components["schemas"]["DialStepName"];
         };
         /**
-         * @description Step of a connection, done. Steps are added, never renamed.
+         * @description Completed step of a connection. Steps are added, never renamed.
          * @enum {string}
          */
         DialStepName: "name found" | "connected" | "encrypted" | "TLS agreed" | "greeted" | "signed in" | "stream described" | "tracks set up" | "playing" | "application accepted" | "key accepted" | "listener answered" | "SRT listener answered" | "accepted" | "accepted, encrypted" | "first keyframe";
-        /** @description Parts of packets that were not used for one reason. */
+        /** @description Dropped parts of packets, by reason. */
         DropFacts: {
             /**
              * Format: int64
@@ -1621,33 +1618,38 @@ export interface components {
              */
             count: number;
             /**
-             * @description Reason, as in the metrics: `reserved-type`, `cut-short`, `interleaved-mode`, `headless-fragment`, `unterminated-fragment`,
-             *     `too-large`, `other-payload-type`, `no-audio-configuration`.
+             * @description Reason, as in the metrics: `reserved-type`, `cut-short`, `interleaved-mode`, `headless-fragment`,
+             *     `unterminated-fragment`, `too-large`, `other-payload-type`, `no-audio-configuration`.
              */
             reason: string;
         };
-        /** @description A feed. */
+        /**
+         * @description Fault domain of a cause.
+         * @enum {string}
+         */
+        FaultDomain: "camera" | "network" | "platform" | "ours" | "planned";
+        /** @description Feed. */
         Feed: {
-            /** @description A password is kept. */
+            /** @description A password is stored. */
             has_password: boolean;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /** @description Name. */
             name: string;
-            /** @description SHA-256 fingerprint of the one certificate that is trusted. */
+            /** @description SHA-256 fingerprint of the only trusted certificate. */
             pin?: string | null;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
-            /** @description The stored password cannot be opened and has to be set again; until then the feed is blocked. */
+            /** @description The stored password cannot be decrypted and must be set again; until then the feed is blocked. */
             secret_lost?: boolean;
-            /** @description Site that the camera is at. */
+            /** @description Site of the camera. */
             site?: string | null;
             /** @description State. */
             state: components["schemas"]["FeedPhase"];
-            /** @description Address of the sub stream, likewise. */
+            /** @description Address of the sub stream, without user name and password. */
             sub_url?: string | null;
             /** @description Transport. */
             transport: components["schemas"]["Transport"];
@@ -1655,17 +1657,17 @@ export interface components {
             url: string;
             /** @description User name. */
             user?: string | null;
-            /** @description Warnings, in sentences. */
+            /** @description Warnings, as sentences. */
             warnings: string[];
         };
-        /** @description A change of a feed; what is left out stays. */
+        /** @description Change of a feed; omitted fields are kept. */
         FeedChange: {
             /** @description New name. */
             name?: string | null;
             password?: components["schemas"]["Secret"] | null;
-            /** @description New certificate fingerprint; empty goes back to normal trust. */
+            /** @description New certificate fingerprint; empty restores the trust in the system's authorities. */
             pin?: string | null;
-            /** @description New site; empty for where the service runs. */
+            /** @description New site; empty for that of the service. */
             site?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             transport?: components["schemas"]["Transport"] | null;
@@ -1678,40 +1680,40 @@ export interface components {
          * @enum {string}
          */
         FeedPhase: "off" | "dialing" | "flowing" | "stalled" | "waiting" | "blocked";
-        /** @description A feed at one moment. */
+        /** @description State of a feed. */
         FeedState: {
             /**
              * Format: int64
-             * @description Age of all this in seconds. 0 up to three seconds; more means that the service does not process the feed.
+             * @description Age of this state in seconds: 0 up to three seconds; more means that the service does not process the feed.
              */
             age_s?: number;
             /**
              * Format: int32
-             * @description Connection attempts since then.
+             * @description Connection attempts since it went down.
              */
             attempts?: number;
             audio?: components["schemas"]["AudioFacts"] | null;
             /**
              * Format: int64
-             * @description Bytes received since it was switched on.
+             * @description Bytes received since it was enabled.
              */
             bytes?: number;
             cause?: components["schemas"]["CauseFacts"] | null;
             /**
              * Format: date-time
-             * @description Since when it has been down, over all attempts; null while video arrives.
+             * @description When it went down, over all attempts; null while video arrives.
              */
             down_since?: string | null;
             /** @description Name. */
             name: string;
             /**
              * Format: int64
-             * @description Packets lost since it was switched on.
+             * @description Packets lost since it was enabled.
              */
             packets_lost: number;
             /**
              * Format: int64
-             * @description Returns after an absence.
+             * @description Number of reconnections.
              */
             reconnects: number;
             /**
@@ -1731,7 +1733,7 @@ export interface components {
             transport?: components["schemas"]["MediaTransport"] | null;
             /**
              * Format: int64
-             * @description Pictures and frames of sound dropped because of that, with all that depended on them.
+             * @description Access units dropped because of packet loss, or because they depend on a dropped one.
              */
             units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
@@ -1740,7 +1742,7 @@ export interface components {
         FeedStats: {
             /**
              * Format: int64
-             * @description Age of all this in seconds.
+             * @description Age of the state in seconds.
              */
             age_s?: number;
             /**
@@ -1750,17 +1752,17 @@ export interface components {
             bytes: number;
             /**
              * Format: double
-             * @description Measured frames per second.
+             * @description Measured frame rate.
              */
             fps?: number | null;
             /**
              * Format: int64
-             * @description Measured rate.
+             * @description Measured bit rate.
              */
             kbps: number;
             /**
              * Format: double
-             * @description Measured seconds between keyframes.
+             * @description Measured keyframe interval in seconds.
              */
             keyframe_interval_s?: number | null;
             /**
@@ -1775,25 +1777,25 @@ export interface components {
             retry_in_s?: number | null;
             /**
              * Format: int64
-             * @description Pictures and frames of sound dropped because of that.
+             * @description Access units dropped because of packet loss.
              */
             units_dropped: number;
         };
-        /** @description A field that is different. */
+        /** @description Changed field. */
         FieldChange: {
             /** @description Value after; null for none, and for a secret. */
             after?: string | null;
             /** @description Value before; null for none, and for a secret. */
             before?: string | null;
-            /** @description Its name. */
+            /** @description Name of the field. */
             field: string;
         };
         /**
-         * @description Whether a size and frame rate can be sent at what is left: well, barely, or not.
+         * @description Whether a frame size and rate fits the available bit rate.
          * @enum {string}
          */
         Fit: "good" | "plain" | "no";
-        /** @description One size at one frame rate. */
+        /** @description Frame size at a frame rate. */
         FitRow: {
             /** @description `good`, `plain` or `no`. */
             fit: components["schemas"]["Fit"];
@@ -1804,111 +1806,111 @@ export interface components {
             fps: number;
             /**
              * Format: int64
-             * @description Media rate at which it looks good.
+             * @description Media bit rate for good quality.
              */
             good_kbps: number;
             /**
              * Format: int32
-             * @description Lines.
+             * @description Height in lines.
              */
             lines: number;
             /**
              * Format: int64
-             * @description Media rate at which it looks plain.
+             * @description Media bit rate for acceptable quality.
              */
             plain_kbps: number;
             /**
              * Format: int32
-             * @description Samples a line.
+             * @description Width in samples.
              */
             width: number;
         };
-        /** @description A camera that was found. */
+        /** @description Camera found by a discovery. */
         FoundCamera: {
-            /** @description Its lenses or channels. */
+            /** @description Lenses or channels. */
             channels: components["schemas"]["FoundChannel"][];
             /**
              * Format: int64
              * @description Seconds by which its clock is ahead of ours.
              */
             clock_ahead_s?: number | null;
-            /** @description Firmware that it names. */
+            /** @description Firmware version. */
             firmware: string;
             /** @description Host that answered. */
             host: string;
-            /** @description Model that it names. */
+            /** @description Model. */
             model: string;
-            /** @description Name that it gives itself, else its host. */
+            /** @description Name from the device, or its host. */
             name: string;
-            /** @description It asks for a user name and password, or refused those given. */
+            /** @description Authentication is required, or has failed. */
             needs_sign_in?: boolean;
-            /** @description Why it gave nothing, or not all. */
+            /** @description Reason for missing or incomplete information. */
             problem?: string | null;
             /** @description Address of its device service. */
             service: string;
         };
-        /** @description One lens, or one channel of a recorder, with its streams from the largest to the smallest. */
+        /** @description Lens, or channel of a recorder, with its streams from the largest to the smallest. */
         FoundChannel: {
-            /** @description Name that a feed of it would get. */
+            /** @description Name for a feed of it. */
             name: string;
-            /** @description Its streams. */
+            /** @description Streams. */
             streams: components["schemas"]["FoundStream"][];
         };
-        /** @description A stream, as the camera describes it; nothing of this is measured. */
+        /** @description Stream as described by the camera; nothing is measured. */
         FoundStream: {
-            /** @description Address with the host that was asked. */
+            /** @description Address, with the host of the request. */
             address: string;
+            /** @description Audio codec. */
+            audio?: string | null;
             /** @description Codec. */
             codec: string;
             /**
              * Format: double
-             * @description Frames per second at most.
+             * @description Maximum frame rate.
              */
             fps?: number | null;
             /**
              * Format: int32
-             * @description Samples.
+             * @description Height in samples.
              */
             height: number;
             /**
              * Format: int32
-             * @description Bit rate at most.
+             * @description Maximum bit rate, in kilobits per second.
              */
             kbps?: number | null;
             /**
              * Format: double
-             * @description Seconds between keyframes.
+             * @description Keyframe interval in seconds.
              */
             keyframe_interval_s?: number | null;
             /** @description Name of the profile. */
             profile: string;
-            /** @description Sound codec. */
-            sound?: string | null;
-            /** @description Address as the camera reported it, where that names another host. */
-            told?: string | null;
+            /** @description Address as reported by the camera, if its host differs. */
+            reported_address?: string | null;
             /**
              * Format: int32
-             * @description Samples.
+             * @description Width in samples.
              */
             width: number;
         };
         /** @description Grade of a received stream. */
         Graded: {
-            /** @description Codec of the sound. */
+            /** @description Audio codec. */
             audio_codec?: string | null;
             /**
              * Format: int64
-             * @description Kilobits per second of the sound.
+             * @description Audio bit rate, in kilobits per second.
              */
             audio_kbps: number;
             /**
              * Format: int32
-             * @description Hertz.
+             * @description Sampling rate in hertz.
              */
             audio_rate_hz?: number | null;
-            /** @description Pictures come in another order than they are shown in. */
+            /** @description Frames are sent in another order than they are shown in. */
             b_frames: boolean;
-            /** @description Findings, in sentences. */
+            /** @description Findings, as sentences. */
             findings: string[];
             /**
              * Format: double
@@ -1917,95 +1919,95 @@ export interface components {
             fps?: number | null;
             /**
              * Format: int32
-             * @description Lines.
+             * @description Height in lines.
              */
             height?: number | null;
             /**
              * Format: int64
-             * @description Longest time between keyframes.
+             * @description Longest keyframe interval, in milliseconds.
              */
             keyframe_ms: number;
             /**
              * Format: int64
-             * @description Longest time without anything coming.
+             * @description Longest time without data, in milliseconds.
              */
             longest_stall_ms: number;
             /**
              * Format: int64
-             * @description Kilobits in the fullest second.
+             * @description Maximum over one second, in kilobits.
              */
             peak_kbps: number;
             /**
              * Format: int64
-             * @description Pictures received.
+             * @description Video frames received.
              */
             pictures: number;
             /** @description Profile. */
             profile?: string | null;
             /**
              * Format: int64
-             * @description Largest distance between picture and sound.
+             * @description Largest offset between video and audio, in milliseconds.
              */
             skew_ms: number;
-            /** @description Codec of the picture. */
+            /** @description Video codec. */
             video_codec?: string | null;
             /**
              * Format: int64
-             * @description Kilobits per second of the picture.
+             * @description Video bit rate, in kilobits per second.
              */
             video_kbps: number;
             /**
              * Format: int32
-             * @description Samples a line.
+             * @description Width in samples.
              */
             width?: number | null;
         };
-        /** @description An invitation that nobody has taken up yet. */
+        /** @description Open invitation. */
         Invitation: {
             /** @description Name of the inviting person. */
             by: string;
             /**
              * Format: date-time
-             * @description When it is void.
+             * @description Expiry.
              */
             expires: string;
             /** @description Name of the invited person. */
             name: string;
-            /** @description They may sign in already, and get a new password. */
+            /** @description The person exists and gets a new password. */
             resets: boolean;
             /** @description Role of the invited person. */
             role: components["schemas"]["Role"];
         };
-        /** @description The code of an invitation. */
+        /** @description Code of an invitation. */
         InvitationCode: {
             /** @description Code of the link. */
             code: components["schemas"]["Secret"];
         };
-        /** @description Work in the background. */
+        /** @description Background job. */
         Job: {
-            /** @description Name of the record that it is about. */
+            /** @description Name of the record concerned. */
             about?: string | null;
             /** @description When it began. */
             began: string;
-            /** @description It was asked to end early. */
+            /** @description Cancellation was requested. */
             cancel_requested: boolean;
             /**
              * Format: date-time
              * @description When it ended.
              */
             ended?: string | null;
-            /** @description Id. */
+            /** @description ID. */
             id: string;
             /** @description Kind of work. */
             kind: components["schemas"]["JobKind"];
             problem?: components["schemas"]["Problem"] | null;
             /** @description Progress. */
             progress: components["schemas"]["JobProgress"];
-            /** @description Result of a job that is done: the body that the request would have had without a job. */
+            /** @description Result: the body of the response without a job. */
             result?: unknown;
             /** @description State. */
             state: components["schemas"]["JobState"];
-            /** @description Person or token that has begun it. */
+            /** @description Person or token that started it. */
             who: string;
         };
         /**
@@ -2017,14 +2019,14 @@ export interface components {
         JobProgress: {
             /**
              * Format: int32
-             * @description Steps done.
+             * @description Completed steps.
              */
             done: number;
-            /** @description Current step, like `measuring the feed`. */
+            /** @description Current step, such as `measuring the feed`. */
             step: string;
             /**
              * Format: int32
-             * @description Number of steps, where that is known.
+             * @description Number of steps, if known.
              */
             total?: number | null;
         };
@@ -2033,34 +2035,34 @@ export interface components {
          * @enum {string}
          */
         JobState: "running" | "done" | "failed" | "canceled";
-        /** @description An invitation taken up. */
+        /** @description Acceptance of an invitation. */
         Join: {
             /** @description Code of the link. */
             code: components["schemas"]["Secret"];
-            /** @description Password, ten characters at least. */
+            /** @description Password, at least ten characters. */
             password: components["schemas"]["Secret"];
         };
         /** @description Facts about a stream key that are not secret. */
         KeyFacts: {
             /**
              * Format: int64
-             * @description Days since then.
+             * @description Age in days.
              */
             age_days: number;
-            /** @description Its last characters: four at most, none of a short key. */
+            /** @description Last characters: at most four, none of a short key. */
             ending: string;
             /**
              * Format: date-time
-             * @description When it expires.
+             * @description Expiry.
              */
             expires_at?: string | null;
             /** @description Validity. */
             kind: components["schemas"]["KeyKind"];
-            /** @description Its length in characters. */
+            /** @description Length in characters. */
             length: number;
             /**
              * Format: int64
-             * @description How often it was replaced.
+             * @description Number of replacements.
              */
             rolls: number;
             /**
@@ -2070,7 +2072,7 @@ export interface components {
             set_at: string;
             /**
              * Format: date-time
-             * @description When a broadcast was first live under it.
+             * @description When a broadcast with the key was first live.
              */
             used_at?: string | null;
         };
@@ -2083,39 +2085,39 @@ export interface components {
         LinkFacts: {
             /**
              * Format: int64
-             * @description Packets given up because they were too late.
+             * @description Packets dropped because they were too late.
              */
             dropped: number;
-            /** @description The media is encrypted. */
+            /** @description The connection is encrypted. */
             encrypted: boolean;
             /**
              * Format: int64
-             * @description Link capacity estimated by the platform, where it is known.
+             * @description Link capacity estimated by the platform, once known.
              */
             estimated_bandwidth_kbps?: number | null;
             /**
              * Format: int64
-             * @description Latency that both sides agreed on.
+             * @description Negotiated latency.
              */
             latency_ms: number;
             /**
              * Format: int64
-             * @description Packets reported lost.
+             * @description Packets reported as lost.
              */
             lost: number;
             /**
              * Format: int64
-             * @description Packets sent again.
+             * @description Retransmitted packets.
              */
             retransmitted: number;
             /**
              * Format: int64
-             * @description Round trip.
+             * @description Round-trip time.
              */
             rtt_ms: number;
             /**
              * Format: int64
-             * @description Packets sent for the first time, in this connection.
+             * @description Packets sent in this connection, without retransmissions.
              */
             sent: number;
         };
@@ -2123,17 +2125,17 @@ export interface components {
         Load: {
             /**
              * Format: int64
-             * @description Kilobits per second on the uplink; null where nothing was measured yet.
+             * @description Kilobits per second on the uplink; null until measured.
              */
             kbps?: number | null;
             /** @description Description. */
             what: string;
         };
-        /** @description A line of the logbook. */
+        /** @description Line of the logbook. */
         LogEntry: {
             /**
              * Format: date-time
-             * @description When.
+             * @description Time.
              */
             at: string;
             /** @description Cause code. */
@@ -2143,36 +2145,36 @@ export interface components {
              * @description Number; later lines have higher ones.
              */
             id: number;
-            /** @description `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`. */
+            /** @description Kind of the subject: `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`. */
             kind: string;
             /** @description Further information. */
             message: string;
-            /** @description Name of what it is about; of a push its relay's. */
+            /** @description Name of the subject; of a push, that of its relay. */
             name: string;
             /** @description Destination of a push. */
             part?: string | null;
-            /** @description Stable id of the destination of a push. */
+            /** @description Stable ID of the destination of a push. */
             part_id?: string | null;
-            /** @description Stable id of the record that it is about; of a push that of its relay. The name is the one of that time. */
+            /** @description Stable ID of the record; of a push, that of its relay. The name is that at the time of the line. */
             record_id?: string | null;
-            side?: components["schemas"]["Side"] | null;
-            /** @description State that began, or what was done. */
+            side?: components["schemas"]["FaultDomain"] | null;
+            /** @description State or action. */
             what: string;
             /** @description Name of the person. */
             who?: string | null;
         };
-        /** @description A fresh invitation, with the code of its link. It is shown once. */
+        /** @description New invitation, with the code of its link, which is returned only once. */
         MadeInvitation: {
             /** @description Code of the one-time link: `/join#CODE` at the console's address. */
             code: components["schemas"]["Secret"];
-            /** @description The invitation. */
+            /** @description Invitation. */
             invitation: components["schemas"]["Invitation"];
         };
-        /** @description A fresh token, with its secret. It is shown once. */
+        /** @description New token, with its secret, which is returned only once. */
         MadeToken: {
-            /** @description The token, to be sent as a bearer token. */
+            /** @description Secret, to be sent as a bearer token. */
             secret: components["schemas"]["Secret"];
-            /** @description The token. */
+            /** @description Token. */
             token: components["schemas"]["Token"];
         };
         /**
@@ -2182,34 +2184,34 @@ export interface components {
         MailSecurity: "tls" | "starttls" | "none";
         /** @description Result of a rotation of the master key. */
         MasterKeyRotation: {
-            /** @description Secrets that are sealed under the new key. */
+            /** @description Number of secrets sealed with the new key. */
             sealed: number;
         };
         /** @description Measurements of a stream. */
         MeasuredFacts: {
             /**
              * Format: int64
-             * @description Bit rate of the sound.
+             * @description Audio bit rate, in kilobits per second.
              */
             audio_kbps: number;
-            /** @description Pictures are sent in another order than they are shown in. */
+            /** @description Frames are sent in another order than they are shown in. */
             b_frames: boolean;
             /**
              * Format: double
-             * @description Frames per second that the stream or its description declares.
+             * @description Declared frame rate.
              */
             declared_fps?: number | null;
             /**
              * Format: double
-             * @description Standard error of that.
+             * @description Standard error of the drift.
              */
             drift_error_ppm?: number | null;
             /**
              * Format: double
-             * @description The camera's clock against ours, in parts per million; positive when the camera's is fast.
+             * @description Clock drift of the camera in parts per million; positive for a fast clock.
              */
             drift_ppm?: number | null;
-            /** @description Parts of packets that were not used, by reason. */
+            /** @description Parts of packets that were dropped, by reason. */
             drops?: components["schemas"]["DropFacts"][];
             /**
              * Format: double
@@ -2218,57 +2220,57 @@ export interface components {
             fps?: number | null;
             /**
              * Format: double
-             * @description Interarrival jitter of the picture (RFC 3550), in milliseconds.
+             * @description Interarrival jitter of the video (RFC 3550), in milliseconds.
              */
             jitter_ms: number;
             /**
              * Format: double
-             * @description Longest one.
+             * @description Longest keyframe interval, in seconds.
              */
             keyframe_max_s?: number | null;
             /**
              * Format: double
-             * @description Middle one.
+             * @description Median keyframe interval, in seconds.
              */
             keyframe_median_s?: number | null;
             /**
              * Format: double
-             * @description Shortest time between keyframes, in seconds.
+             * @description Shortest keyframe interval, in seconds.
              */
             keyframe_min_s?: number | null;
             /**
              * Format: int64
-             * @description Packets received, picture and sound.
+             * @description Packets received.
              */
             packets: number;
             /**
              * Format: int64
-             * @description Packets that never came.
+             * @description Packets lost.
              */
             packets_lost: number;
             /**
              * Format: int64
-             * @description Packets that came after a later one.
+             * @description Packets that arrived after a later one.
              */
             packets_reordered: number;
             /**
              * Format: int64
-             * @description Bit rate of both in the fullest second.
+             * @description Maximum bit rate of both over one second.
              */
             peak_kbps: number;
             /**
              * Format: double
-             * @description Seconds that the pictures span.
+             * @description Duration of the measurement in seconds.
              */
             span_s: number;
             /**
              * Format: int64
-             * @description Pictures and frames of sound dropped because of loss.
+             * @description Access units dropped because of packet loss.
              */
             units_dropped: number;
             /**
              * Format: int64
-             * @description Bit rate of the picture.
+             * @description Video bit rate, in kilobits per second.
              */
             video_kbps: number;
         };
@@ -2281,226 +2283,225 @@ export interface components {
         Mute: {
             /**
              * Format: int32
-             * @description Seconds; 0 notifies again, 2 678 400 (31 days) at most.
+             * @description Seconds, at most 2 678 400 (31 days); 0 ends the mute.
              */
             for_s: number;
         };
-        /** @description An alert to be added. */
+        /** @description Alert rule to be added. */
         NewAlert: {
-            /** @description Only about the relay, feed, destination or uplink of this name. */
+            /** @description Name of the only relay, feed, destination or uplink that it covers. */
             about?: string | null;
             /** @description Name, unique among alerts. */
             name: string;
             /**
              * Format: int32
-             * @description Seconds after which an open alert is repeated; 14 400 by default.
+             * @description Repetition interval of an open alert, in seconds; 14 400 by default.
              */
             repeat_s?: number | null;
-            /** @description Names of the contacts; all of them by default. */
+            /** @description Names of the contacts; all by default. */
             to?: string[];
-            /** @description Condition, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`. */
+            /** @description Condition, such as `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`. */
             when: string;
         };
-        /** @description A contact to be added. */
+        /** @description Contact to be added. */
         NewContact: {
-            /** @description How it is notified. */
+            /** @description Notification channel. */
             channel: components["schemas"]["Channel"];
             /** @description Name, unique among contacts. */
             name: string;
             secret?: components["schemas"]["Secret"] | null;
             /**
              * Format: int32
-             * @description Hours between signs of life, the first at each start; none by default, or for 0.
+             * @description Interval of signs of life in hours, the first one at each start; none by default, or for 0.
              */
             sign_of_life_h?: number | null;
         };
-        /** @description A destination to be added. Server address and key may be pasted together, into either field. */
+        /** @description Destination to be added. Server address and key may be pasted together, into either field. */
         NewDestination: {
-            /** @description Certificates of a private authority, in PEM, trusted beside the system's. */
+            /** @description Certificates of a private authority, in PEM, trusted in addition to the system's. */
             authority?: string | null;
             backup_server?: components["schemas"]["Secret"] | null;
             key?: components["schemas"]["Secret"] | null;
-            /** @description When the key expires: a day like 2026-12-31, or a time in RFC 3339. */
+            /** @description Expiry of the key: a day like 2026-12-31, or a time in RFC 3339. */
             key_expires?: string | null;
             key_kind?: components["schemas"]["KeyKind"] | null;
             /**
              * Format: int32
-             * @description Bits of the key made from the passphrase: 128, 192 or 256.
+             * @description Key length of the encryption, in bits: 128, 192 or 256.
              */
             key_length?: number | null;
             /** @description Name, unique among destinations. */
             name: string;
             passphrase?: components["schemas"]["Secret"] | null;
-            /** @description Name of the platform, whose rules apply. */
+            /** @description Name of the platform whose rules apply. */
             platform?: string | null;
             /**
              * Format: int32
-             * @description Seconds that the first server must be reachable again before a push returns to it; 120 where nothing is said.
+             * @description Failback delay: seconds for which the main server must be reachable before a push returns to it; 120 by default.
              */
             return_after_s?: number | null;
             server?: components["schemas"]["Secret"] | null;
-            /** @description Uplinks that its pushes are bound to, the one to be preferred first; none leaves it to the system. */
+            /** @description Uplinks that its pushes are bound to, the preferred one first; empty leaves the choice to the system. */
             uplinks?: string[];
             /** @description Address of the watch page. */
             watch_page?: string | null;
         };
-        /** @description Scope of a search for cameras. */
+        /** @description Scope of a discovery. */
         NewDiscovery: {
             /**
-             * @description Hosts, separated by commas, with the port of their web service where that is not 80; left out, all networks of the
+             * @description Hosts, comma-separated, with the port of their web service unless it is 80; if omitted, all networks of the
              *     service's machine are probed.
              */
             at?: string | null;
             /**
              * Format: int32
-             * @description Seconds to wait for answers: 1 to 30; 3 where left out.
+             * @description Time to wait for responses, in seconds: 1 to 30; 3 by default.
              */
             for_s?: number | null;
             password?: components["schemas"]["Secret"] | null;
-            /** @description User name for the cameras at the hosts given. A search in the networks has none: any device can answer it. */
+            /** @description User name for the cameras at the given hosts. Not used for the networks, where any device can answer. */
             user?: string | null;
         };
-        /** @description A feed to be added. */
+        /** @description Feed to be added. */
         NewFeed: {
             /** @description Name, unique among feeds. */
             name: string;
             password?: components["schemas"]["Secret"] | null;
-            /** @description SHA-256 fingerprint of the one certificate that is trusted, for rtsps:// with a device's own certificate. */
+            /** @description SHA-256 fingerprint of the only trusted certificate, for `rtsps://` with a self-signed certificate. */
             pin?: string | null;
-            /** @description Site that the camera is at, when that is not where the service runs: its uplink carries the pull. */
+            /** @description Site of the camera, if it is not that of the service: its uplink carries the pull. */
             site?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             /** @description Transport. */
             transport?: components["schemas"]["Transport"];
-            /** @description RTSP address of the main stream. A user name and password in it are taken out and sealed. */
+            /** @description RTSP address of the main stream. A user name and password in it are removed and sealed. */
             url: components["schemas"]["Secret"];
-            /** @description User name, where the address holds none. */
+            /** @description User name, unless the address contains one. */
             user?: string | null;
         };
-        /** @description New invitation. For a person who can sign in already, the link sets a new password and keeps the role. */
+        /** @description New invitation. For an existing person, the link sets a new password and keeps the role. */
         NewInvitation: {
             /** @description Name. */
             name: string;
             role?: components["schemas"]["Role"] | null;
         };
-        /** @description A sheet to be added. */
+        /** @description Rule sheet to be added. */
         NewPlatform: {
-            /** @description Name of a platform whose rules it begins with. */
+            /** @description Name of a platform to copy the rules from. */
             like?: string | null;
             /** @description Name, unique among platforms. */
             name: string;
-            /** @description Rules by name, each as a text with its unit: `"video.ceiling": "6Mbit/s"`. */
+            /** @description Rules by name, as text with units: `"video.ceiling": "6Mbit/s"`. */
             rules?: {
                 [key: string]: string;
             };
         };
-        /** @description A rehearsal to be held. */
+        /** @description Rehearsal to be performed. */
         NewRehearsal: {
             /**
              * Format: int32
-             * @description Seconds, from 3 to 300; 15 where nothing is said.
+             * @description Duration in seconds, from 3 to 300; 15 by default.
              */
             for_s?: number | null;
             over?: components["schemas"]["Protocol"] | null;
-            /** @description Platform by whose rules it is judged; the destination's own where nothing is said. */
+            /** @description Platform whose rules apply; by default the destination's. */
             platform?: string | null;
-            /** @description Destination of the relay that is rehearsed; the first one where none is named. */
+            /** @description Destination to rehearse; the first one by default. */
             to?: string | null;
         };
-        /** @description A relay to be added. */
+        /** @description Relay to be added. */
         NewRelay: {
             /** @description Name of the feed. */
             feed: string;
             /**
              * Format: int32
-             * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one. 3 where nothing is
-             *     said.
+             * @description Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it. 3 by default.
              */
             hold_after_s?: number | null;
             /** @description Name, unique among relays. */
             name: string;
-            /** @description Windows in which it should run, like `mon-fri 08:00-18:00`; none for always. */
+            /** @description On-air windows, such as `mon-fri 08:00-18:00`; empty for always. */
             on_air?: string[] | null;
             /**
-             * @description Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
-             *     rolled over then. Empty for none.
+             * @description Minute of the day with few viewers, such as `04:00`, for rollovers of broadcasts that approach their platform's
+             *     limit. Empty for none.
              */
             quiet_minute?: string | null;
             /** @description Names of the destinations, in order. */
             to: string[];
-            /** @description Time zone of these times, by its name in the time zone database; the service's own where nothing is said. */
+            /** @description Time zone of these times, by its name in the time zone database; by default that of the service. */
             zone?: string | null;
         };
-        /** @description A survey to be begun: of a feed by its name, or of an address that is not kept. */
+        /** @description Survey to be started, of a feed or of an address. */
         NewSurvey: {
             /** @description Name of a feed. */
             feed?: string | null;
             /**
              * Format: int32
-             * @description Seconds to measure for, once pictures come: 2 to 300; 10 where left out.
+             * @description Duration of the measurement in seconds: 2 to 300; 10 by default.
              */
             for_s?: number | null;
             password?: components["schemas"]["Secret"] | null;
-            /** @description SHA-256 fingerprint of the one certificate that is trusted. */
+            /** @description SHA-256 fingerprint of the only trusted certificate. */
             pin?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             transport?: components["schemas"]["Transport"] | null;
             url?: components["schemas"]["Secret"] | null;
-            /** @description User name, where the address holds none. */
+            /** @description User name, unless the address contains one. */
             user?: string | null;
         };
-        /** @description A token to be made for a program. */
+        /** @description API token to be created. */
         NewToken: {
             /**
              * Format: int32
-             * @description Days until it expires, 1 to 3650; 90 by default. 0 for a token that does not expire.
+             * @description Lifetime in days, 1 to 3650; 90 by default. 0 for a token that does not expire.
              */
             days?: number | null;
             /** @description Name, unique among tokens. */
             name: string;
             role?: components["schemas"]["Role"] | null;
         };
-        /** @description An uplink to be added. */
+        /** @description Uplink to be added. */
         NewUplink: {
-            /** @description Monthly allowance with its unit, like `500GB`. */
+            /** @description Monthly allowance with its unit, such as `500GB`. */
             allowance?: string | null;
-            /** @description Used only while the main one cannot be. */
+            /** @description Used only while the main uplink is unavailable. */
             backup?: boolean;
             /**
              * Format: int32
-             * @description Share that stays free, in hundredths; 25 where nothing is said.
+             * @description Headroom in percent; 25 by default.
              */
             headroom_percent?: number | null;
-            /** @description Network interface by which they are, instead. */
+            /** @description Network interface that binds pushes to it. */
             interface?: string | null;
             /** @description Name, unique among uplinks. */
             name: string;
-            /** @description Rate upwards with its unit, like `20Mbit/s`. */
+            /** @description Upstream rate with its unit, such as `20Mbit/s`. */
             rate: string;
-            /** @description Site; left out for the machine that the service runs on. */
+            /** @description Site; omitted for the service's machine. */
             site?: string | null;
-            /** @description Address of the service's machine by which pushes are bound to it. */
+            /** @description Local address that binds pushes to it. */
             source?: string | null;
         };
-        /** @description A track that a camera offers. */
+        /** @description Media that a camera offers. */
         OfferedTrack: {
-            /** @description It is pulled. */
+            /** @description It is relayed. */
             carried: boolean;
             /** @description Encoding. */
             encoding: string;
             /** @description `video`, `audio`, `application` … */
             kind: string;
         };
-        /** @description When a relay should run. */
+        /** @description On-air windows of a relay. */
         OnAir: {
             /**
              * Format: date-time
-             * @description When that changes; null when it never does.
+             * @description Time of the next change; null if there is none.
              */
             changes_at?: string | null;
-            /** @description It should run now. */
+            /** @description The relay should run now. */
             now: boolean;
-            /** @description Windows as they are written. */
+            /** @description Windows, as text. */
             windows: string[];
             /** @description Time zone. */
             zone: string;
@@ -2524,7 +2525,7 @@ export interface components {
          * @enum {string}
          */
         Origin: "console" | "command-line" | "api" | "site-book" | "schedule";
-        /** @description A stretch of time in which something was down. */
+        /** @description Outage. */
         Outage: {
             /**
              * Format: date-time
@@ -2535,30 +2536,30 @@ export interface components {
             code: string;
             /**
              * Format: int64
-             * @description Seconds of it within the report's time.
+             * @description Seconds of it within the reported time.
              */
             down_s: number;
             /**
              * Format: date-time
-             * @description End, where it has ended.
+             * @description End; null while it lasts.
              */
             end?: string | null;
             /** @description `feed`, `push` or `relay`. */
             kind: components["schemas"]["ReportSubject"];
-            /** @description One sentence. */
+            /** @description Message, in one sentence. */
             message: string;
-            /** @description Name; of a push its relay's. */
+            /** @description Name; of a push, that of its relay. */
             name: string;
             /** @description Destination of a push. */
             part?: string | null;
             /** @description Fault domain. */
-            side: components["schemas"]["Side"];
+            side: components["schemas"]["FaultDomain"];
         };
         /** @description Facts about a passphrase that are not secret. */
         PassphraseFacts: {
             /**
              * Format: int32
-             * @description Bits of the key made from it.
+             * @description Key length of the encryption, in bits.
              */
             key_length: number;
             /**
@@ -2569,72 +2570,72 @@ export interface components {
         };
         /** @description New password of the caller. */
         PasswordChange: {
-            /** @description The password that is valid now. */
+            /** @description Current password. */
             current: components["schemas"]["Secret"];
-            /** @description The one to be valid from now on, ten characters at least. */
+            /** @description New password, at least ten characters. */
             new: components["schemas"]["Secret"];
         };
-        /** @description A camera's RTSP address with named placeholders. */
+        /** @description RTSP address of a camera with named placeholders. */
         Pattern: {
             /** @description Name, unique among patterns. */
             name: string;
             /** @description Purpose. */
             note?: string;
-            /** @description The placeholders; `host` and `port` need no declaration. */
+            /** @description Placeholders; `host` and `port` are built in. */
             placeholders?: components["schemas"]["Placeholder"][];
-            /** @description Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
+            /** @description Address with placeholders in braces, such as `rtsp://{host}:{port}/ch{channel}/{stream}`. */
             template: string;
         };
-        /** @description Feeds to be made from a pattern, all or none. */
+        /** @description Feeds to be created from a pattern, all or none. */
         PatternFeeds: {
-            /** @description A recorder's channels to be added in one go, like `1-4,7`. */
+            /** @description Channels of a recorder, such as `1-4,7`. */
             channels?: string | null;
-            /** @description Name of the feed; with several channels each name ends in its number. */
+            /** @description Name of the feed; with several channels each name ends with its number. */
             name: string;
             password?: components["schemas"]["Secret"] | null;
-            /** @description SHA-256 fingerprint of the one certificate that is trusted. */
+            /** @description SHA-256 fingerprint of the only trusted certificate. */
             pin?: string | null;
             /** @description Values of the placeholders. */
             set: {
                 [key: string]: string;
             };
-            /** @description Site that the cameras are at, when that is not where the service runs. */
+            /** @description Site of the cameras, if it is not that of the service. */
             site?: string | null;
             /** @description Transport. */
             transport?: components["schemas"]["Transport"];
             /** @description User name. */
             user?: string | null;
         };
-        /** @description Person who can sign in. */
+        /** @description Person with access. */
         Person: {
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /** @description Name. */
             name: string;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
             /** @description Role. */
             role: components["schemas"]["Role"];
             /**
              * Format: date-time
-             * @description When they were last here; null where they have no session.
+             * @description Last activity; null without a session.
              */
             seen?: string | null;
             /**
              * Format: date-time
-             * @description When they came.
+             * @description When the person was added.
              */
             since: string;
         };
-        /** @description A change of a person. */
+        /** @description Change of a person. */
         PersonChange: {
             /** @description New role, from their next request on. */
             role: components["schemas"]["Role"];
         };
-        /** @description A named placeholder. */
+        /** @description Named placeholder. */
         Placeholder: components["schemas"]["PlaceholderKind"] & {
             /** @description Name, as in `{name}`. */
             name: string;
@@ -2648,77 +2649,77 @@ export interface components {
             kind: "number";
             /**
              * Format: int64
-             * @description Largest that is accepted.
+             * @description Maximum value.
              */
             max: number;
             /**
              * Format: int64
-             * @description Smallest that is accepted.
+             * @description Minimum value.
              */
             min: number;
             /**
              * Format: int64
-             * @description Added before it is written.
+             * @description Added to the value before it is inserted.
              */
             offset?: number;
             /**
              * Format: int32
-             * @description Minimum number of digits, with zeros in front.
+             * @description Minimum number of digits, padded with zeros.
              */
             width?: number;
         } | {
-            /** @description The choices. A placeholder named `stream` with the words `main` and `sub` makes both addresses. */
+            /** @description Choices. A placeholder `stream` with the choices `main` and `sub` yields both addresses. */
             choices: components["schemas"]["Choice"][];
             /** @enum {string} */
             kind: "choice";
         };
-        /** @description A platform. */
+        /** @description Platform. */
         Platform: {
-            /** @description Destinations on it. */
+            /** @description Destinations on this platform. */
             destinations: string[];
-            /** @description Stable id of a sheet of one's own; null for one that ships. */
+            /** @description Stable ID of a user-defined sheet; null for a built-in one. */
             id?: string | null;
             /** @description Name. */
             name: string;
             /**
              * Format: int64
-             * @description Number that each change of a sheet of one's own raises, for `If-Match`.
+             * @description Revision of a user-defined sheet, incremented by each change, for `If-Match`.
              */
             revision?: number | null;
-            /** @description Rules that are set, in order. */
+            /** @description Rules that are set, in display order. */
             rules: components["schemas"]["PlatformRule"][];
-            /** @description It ships with the program, and nobody changed it. */
+            /** @description It is built in and unchanged. */
             shipped: boolean;
         };
-        /** @description A change of a sheet; what is left out stays. A shipped sheet that is changed becomes one's own. */
+        /** @description Change of a rule sheet; omitted rules are kept. A changed built-in sheet becomes user-defined. */
         PlatformChange: {
-            /** @description Rules by name; an empty text takes a rule away. */
+            /** @description Rules by name; an empty text removes a rule. */
             rules: {
                 [key: string]: string;
             };
         };
-        /** @description A rule with its value. */
+        /** @description Rule with its value. */
         PlatformRule: {
             /** @description Name. */
             rule: string;
-            /** @description Value with its unit. */
+            /** @description Value, as text with its unit. */
             value: string;
         };
-        /** @description The checks before a start. */
+        /** @description Result of a preflight. */
         Preflight: {
             /**
              * Format: date-time
-             * @description When it was done.
+             * @description Time.
              */
             at: string;
-            /** @description All checks. */
+            /** @description Checks. */
             checks: components["schemas"]["Check"][];
-            /** @description The worst of all. */
-            level: components["schemas"]["CheckLevel"];
+            /** @description Worst result. */
+            level: components["schemas"]["CheckStatus"];
             /** @description Relay. */
             relay: string;
         };
-        /** @description Message of a preview between its segments. */
+        /** @description Text message of a preview. */
         PreviewEvent: {
             /** @enum {string} */
             kind: "type";
@@ -2729,17 +2730,17 @@ export interface components {
             /** @enum {string} */
             kind: "ended";
         };
-        /** @description A problem document. */
+        /** @description Problem document. */
         Problem: {
-            /** @description The checks that keep a relay from starting. */
+            /** @description Checks that prevent the start of a relay. */
             checks?: components["schemas"]["Check"][];
             /** @description Stable code. */
             code: string;
-            /** @description One sentence about this case. */
+            /** @description Message about this occurrence. */
             detail: string;
-            /** @description The records of a site book that are refused. */
+            /** @description Refused records of a site book. */
             faults?: components["schemas"]["BookFault"][];
-            /** @description The field of the request that was refused, where it is one. */
+            /** @description Refused field of the request, if it is one. */
             field?: string | null;
             /** @description Next step. */
             hint?: string | null;
@@ -2748,9 +2749,9 @@ export interface components {
              * @description HTTP status.
              */
             status: number;
-            /** @description The status in words. */
+            /** @description Name of the status. */
             title: string;
-            /** @description Always `about:blank`: the code tells the kind. */
+            /** @description Always `about:blank`: the code identifies the problem. */
             type: string;
         };
         /**
@@ -2763,28 +2764,28 @@ export interface components {
          * @enum {string}
          */
         PushPhase: "off" | "dialing" | "live" | "holding" | "lagging" | "waiting" | "blocked";
-        /** @description Output rates of one destination. */
+        /** @description Output bit rates of one destination. */
         PushRates: {
             /** @description Name of the destination. */
             destination: string;
-            /** @description Kilobits per second in each step; null where nothing was measured. */
+            /** @description Kilobits per second of each step; null where no measurements. */
             kbps: (number | null)[];
         };
-        /** @description A push at one moment. */
+        /** @description State of a push. */
         PushState: {
             /**
              * Format: int32
-             * @description Connection attempts since then.
+             * @description Connection attempts since it went down.
              */
             attempts?: number;
             /**
              * Format: int64
-             * @description How far it is behind the feed.
+             * @description Backlog behind the feed, in milliseconds.
              */
             backlog_ms: number;
             /**
              * Format: int64
-             * @description Bytes sent since it was switched on.
+             * @description Bytes sent since it was enabled.
              */
             bytes: number;
             cause?: components["schemas"]["CauseFacts"] | null;
@@ -2792,28 +2793,28 @@ export interface components {
             destination: string;
             /**
              * Format: date-time
-             * @description Since when it has been down, over all attempts; null while it sends.
+             * @description When it went down, over all attempts; null while it sends.
              */
             down_since?: string | null;
             /**
              * Format: int64
-             * @description Pictures skipped because the way was too slow.
+             * @description Video frames skipped because the network was too slow.
              */
             frames_dropped: number;
             /**
              * Format: int64
-             * @description Pictures sent.
+             * @description Video frames sent.
              */
             frames_sent: number;
             /**
              * Format: int64
-             * @description Rate going out.
+             * @description Output bit rate, in kilobits per second.
              */
             kbps: number;
             link?: components["schemas"]["LinkFacts"] | null;
             /**
              * Format: int64
-             * @description Returns after an absence.
+             * @description Number of reconnections.
              */
             reconnects: number;
             /**
@@ -2821,7 +2822,7 @@ export interface components {
              * @description Seconds until the next attempt, while waiting for it or blocked.
              */
             retry_in_s?: number | null;
-            /** @description Which of the destination's servers is in use, or is connected to next. */
+            /** @description Server in use, or to be dialed next. */
             server?: components["schemas"]["ServerRole"];
             /**
              * Format: date-time
@@ -2832,16 +2833,16 @@ export interface components {
             state: components["schemas"]["PushPhase"];
             /** @description Steps of the last dial. */
             steps: components["schemas"]["DialStep"][];
-            /** @description The uplink that it is bound to, where it is. */
+            /** @description Uplink that it is bound to, if any. */
             uplink?: string | null;
-            /** @description Warning about a push that runs, as a sentence. */
+            /** @description Warning about a running push, as a sentence. */
             warning?: string | null;
         };
         /** @description Statistics of a push. */
         PushStats: {
             /**
              * Format: int64
-             * @description How far it is behind the feed.
+             * @description Backlog behind the feed, in milliseconds.
              */
             backlog_ms: number;
             /**
@@ -2851,17 +2852,17 @@ export interface components {
             bytes: number;
             /**
              * Format: int64
-             * @description Pictures skipped because the way was too slow.
+             * @description Video frames skipped because the network was too slow.
              */
             frames_dropped: number;
             /**
              * Format: int64
-             * @description Pictures sent.
+             * @description Video frames sent.
              */
             frames_sent: number;
             /**
              * Format: int64
-             * @description Rate going out.
+             * @description Output bit rate, in kilobits per second.
              */
             kbps: number;
             link?: components["schemas"]["LinkFacts"] | null;
@@ -2871,143 +2872,146 @@ export interface components {
              */
             retry_in_s?: number | null;
         };
-        /** @description Rates over time. All rows begin at the same time and are as long. */
+        /** @description Bit rates over time. All rows have the same begin and length. */
         Rates: {
-            /** @description Kilobits per second that came in, in each step; null where nothing was measured. */
+            /** @description Input bit rate of each step, in kilobits per second; null where no measurements. */
             feed: (number | null)[];
             /**
              * Format: date-time
-             * @description When the first step begins.
+             * @description Begin of the first step.
              */
             from: string;
-            /** @description Outages of the feed and of the pushes within that time, oldest first. */
+            /** @description Outages of the feed and the pushes within that time, the oldest first. */
             outages?: components["schemas"]["Outage"][];
-            /** @description Output rates. */
+            /** @description Output bit rates. */
             pushes: components["schemas"]["PushRates"][];
             /**
              * Format: int32
-             * @description Seconds of a step.
+             * @description Length of a step, in seconds.
              */
             step_s: number;
         };
-        /** @description A rehearsal that was held. */
+        /** @description Result of a rehearsal. */
         Rehearsal: {
             /** @description Checks against the rules. */
             checks: components["schemas"]["Check"][];
-            /** @description Destination that was rehearsed. */
+            /** @description Destination. */
             destination: string;
             /** @description Grade of the received stream. */
             graded: components["schemas"]["Graded"];
-            /** @description The worst of all. */
-            level: components["schemas"]["CheckLevel"];
+            /** @description Worst result. */
+            level: components["schemas"]["CheckStatus"];
             /** @description Protocol. */
             over: string;
-            /** @description Platform by whose rules it was judged. */
+            /** @description Platform whose rules were applied. */
             platform?: string | null;
             /** @description Relay. */
             relay: string;
-            /** @description Why nothing came, if nothing did. */
+            /** @description Reason for not receiving a stream. */
             trouble?: string | null;
         };
-        /** @description New secrets; what is left out stays. */
+        /** @description New secrets; omitted ones are kept. */
         Rekey: {
             key?: components["schemas"]["Secret"] | null;
-            /** @description When the new key expires; never where nothing is said. */
+            /** @description Expiry of the new key; never by default. */
             key_expires?: string | null;
             key_kind?: components["schemas"]["KeyKind"] | null;
             passphrase?: components["schemas"]["Secret"] | null;
         };
-        /** @description A relay at one moment. */
+        /** @description Relay with its state. */
         Relay: {
-            /** @description How it is as a whole. */
+            /** @description Condition. */
             condition: components["schemas"]["Condition"];
             /** @description Feed. */
             feed: components["schemas"]["FeedState"];
             /**
              * Format: int32
-             * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+             * @description Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it.
              */
             hold_after_s?: number;
-            /** @description There is a holding picture of its own. */
+            /** @description It has a holding picture of its own. */
             holding_picture?: boolean;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /** @description Name. */
             name: string;
             on_air?: components["schemas"]["OnAir"] | null;
-            /** @description Pushes in order. */
+            /** @description Pushes, in order. */
             pushes: components["schemas"]["PushState"][];
-            /** @description Minute of the day for planned reconnects. */
+            /** @description Minute of the day for rollovers. */
             quiet_minute?: string | null;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
             /** @description Site of its feed. */
             site?: string | null;
             /** @description Desired state. */
             wanted: components["schemas"]["DesiredState"];
-            /** @description The disk has not taken `wanted` yet: a restart of the service would bring back the state before. */
+            /** @description `wanted` could not be written to the disk yet: a restart of the service would restore the previous state. */
             wanted_unsaved?: boolean;
         };
-        /** @description A change of a relay; what is left out stays. */
+        /** @description Change of a relay; omitted fields are kept. */
         RelayChange: {
             /** @description New feed. */
             feed?: string | null;
             /**
              * Format: int32
-             * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+             * @description Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it.
              */
             hold_after_s?: number | null;
-            /** @description New holding picture: a PNG or JPEG of at most 8 MiB, in base64 (RFC 4648). Empty goes back to the card with the relay's name. */
+            /**
+             * @description New holding picture: a PNG or JPEG of at most 8 MiB, in Base64 (RFC 4648). Empty restores the default card with
+             *     the relay's name.
+             */
             holding_picture?: string | null;
             /** @description New name. */
             name?: string | null;
-            /** @description Windows in which it should run, like `mon-fri 08:00-18:00`; none for always. */
+            /** @description On-air windows, such as `mon-fri 08:00-18:00`; empty for always. */
             on_air?: string[] | null;
             /**
-             * @description Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
-             *     rolled over then. Empty for none.
+             * @description Minute of the day with few viewers, such as `04:00`, for rollovers of broadcasts that approach their platform's
+             *     limit. Empty for none.
              */
             quiet_minute?: string | null;
             /** @description New destinations, in order. */
             to?: string[] | null;
-            /** @description Time zone of these times, by its name in the time zone database; the service's own where nothing is said. */
+            /** @description Time zone of these times, by its name in the time zone database; by default that of the service. */
             zone?: string | null;
         };
-        /** @description The last day of a relay. */
+        /** @description Last day of a relay. */
         RelayDay: {
-            /** @description Bands one after the other; together they fill the day. */
+            /** @description Consecutive bands, which fill the day. */
             bands: components["schemas"]["Band"][];
-            /** @description Its name. */
+            /** @description Name of the relay. */
             name: string;
         };
-        /** @description An event of the stream at `/api/v1/events`. */
+        /** @description Event of `/api/v1/events`. */
         RelayEvent: {
             /** @enum {string} */
             kind: "relay";
-            /** @description As it is now. */
+            /** @description Current state. */
             relay: components["schemas"]["Relay"];
         } | {
             /** @enum {string} */
             kind: "removed";
-            /** @description Its name. */
+            /** @description Name of the relay. */
             name: string;
         } | {
             /** @enum {string} */
             kind: "stats";
-            /** @description As they are now. */
+            /** @description Current statistics. */
             relays: components["schemas"]["RelayStats"][];
         } | {
-            /** @description The line. */
+            /** @description Line. */
             entry: components["schemas"]["LogEntry"];
             /** @enum {string} */
             kind: "log";
         } | {
             /** @enum {string} */
             kind: "survey";
-            /** @description As it is now. */
+            /** @description Current state. */
             survey: components["schemas"]["Survey"];
         } | {
             /** @enum {string} */
@@ -3020,18 +3024,18 @@ export interface components {
         };
         /** @description Statistics of a relay. */
         RelayStats: {
-            /** @description Its feed. */
+            /** @description Statistics of its feed. */
             feed: components["schemas"]["FeedStats"];
             /** @description Name of the relay. */
             name: string;
-            /** @description Its pushes, in its order. */
+            /** @description Statistics of its pushes, in order. */
             pushes: components["schemas"]["PushStats"][];
         };
         /** @description Availability over a month, or the elapsed part of it. */
         Report: {
             /**
              * Format: date-time
-             * @description Its begin.
+             * @description Begin.
              */
             from: string;
             /** @description Feeds, relays and pushes. */
@@ -3040,48 +3044,48 @@ export interface components {
             month: string;
             /** @description Number of all outages. */
             outage_count?: number;
-            /** @description Outages, oldest first; a page of them where a limit was given. */
+            /** @description Outages, the oldest first; a page of them if a limit was given. */
             outages: components["schemas"]["Outage"][];
-            /** @description Feeds by their sites. */
+            /** @description Feeds summed up by site. */
             sites: components["schemas"]["ReportLine"][];
             /**
              * Format: date-time
-             * @description Its end, or now.
+             * @description End, or now.
              */
             to: string;
         };
-        /** @description A line of the report. */
+        /** @description Line of the report. */
         ReportLine: {
             /**
              * Format: double
-             * @description Share of the wanted time in which it ran, in per cent to three decimals.
+             * @description Availability within the desired run time, in percent with three decimals.
              */
             availability_percent?: number | null;
             /**
              * Format: int64
-             * @description Seconds of that in which it was down.
+             * @description Downtime within it, in seconds.
              */
             down_s: number;
             /** @description `feed`, `push`, `relay` or `site`. */
             kind: components["schemas"]["ReportSubject"];
             /**
              * Format: int64
-             * @description Seconds of the longest.
+             * @description Longest outage, in seconds.
              */
             longest_s: number;
-            /** @description Name; of a push its relay's. */
+            /** @description Name; of a push, that of its relay. */
             name: string;
-            /** @description Outages. */
+            /** @description Number of outages. */
             outages: number;
             /** @description Destination of a push. */
             part?: string | null;
-            /** @description Stable id of the record; of a push that of its relay. None of a site, and of a record that was removed. */
+            /** @description Stable ID of the record; of a push, that of its relay. Null for a site, and for a removed record. */
             record_id?: string | null;
-            /** @description Downtime by fault domain, the longest first. */
+            /** @description Downtime by fault domain, the largest first. */
             shares: components["schemas"]["SideShare"][];
             /**
              * Format: int64
-             * @description Seconds in which it should have run.
+             * @description Desired run time, in seconds.
              */
             wanted_s: number;
         };
@@ -3090,7 +3094,7 @@ export interface components {
          * @enum {string}
          */
         ReportSubject: "feed" | "push" | "relay" | "site";
-        /** @description The answer to `reveal`. */
+        /** @description Response to `reveal`. */
         RevealedKey: {
             key?: components["schemas"]["Secret"] | null;
             passphrase?: components["schemas"]["Secret"] | null;
@@ -3100,14 +3104,14 @@ export interface components {
          * @enum {string}
          */
         Role: "viewer" | "operator" | "admin";
-        /** @description A rule that a sheet can have. */
+        /** @description Kind of rule. */
         RuleKind: {
             /** @description Name. */
             rule: string;
             /** @description Form of the value. */
             wants: string;
         };
-        /** @description A secret that the service keeps. */
+        /** @description Reference to a stored secret. */
         SealedSecret: {
             /** @description Name of the field. */
             field: string;
@@ -3118,82 +3122,76 @@ export interface components {
         };
         /**
          * Format: password
-         * @description A secret text: never shown by debugging, never echoed by the service. Only requests (and the one reply to
-         *     `reveal`) carry it.
+         * @description Secret text: never shown by `Debug`, never repeated by the service. Only requests and the response to `reveal` contain it.
          */
         Secret: string;
         /**
-         * @description Which of a destination's two servers.
+         * @description Role of a server of a destination.
          * @enum {string}
          */
         ServerRole: "main" | "backup";
-        /** @description A session of somebody who is signed in. */
+        /** @description Session of a signed-in person. */
         Session: {
-            /** @description Network address from which it was begun; empty where it is not known. */
+            /** @description Network address from which it was begun; empty if unknown. */
             address?: string;
             /** @description User agent of the browser. */
             agent: string;
             /**
              * Format: date-time
-             * @description When it ends by itself.
+             * @description Expiry.
              */
             expires: string;
-            /** @description Tells it apart from others. */
+            /** @description ID. */
             id: string;
             /** @description Name of the person. */
             person: string;
             /**
              * Format: date-time
-             * @description When it was last used, to the minute.
+             * @description Last use, to the minute.
              */
             seen: string;
             /**
              * Format: date-time
-             * @description When it began.
+             * @description Begin.
              */
             since: string;
-            /** @description It is the one that asks. */
+            /** @description It is the session of the request. */
             this: boolean;
         };
-        /** @description The first person, with the code of the set-up link. */
+        /** @description First person, with the code of the set-up link. */
         SetUp: {
             /** @description Code of the one-time link. */
             code: components["schemas"]["Secret"];
             /** @description Name. */
             name: string;
-            /** @description Password, ten characters at least. */
+            /** @description Password, at least ten characters. */
             password: components["schemas"]["Secret"];
         };
-        /** @description Whether the first person is still to be made. */
+        /** @description Whether the first person must be set up. */
         SetUpNeeded: {
-            /** @description True until there is somebody who may sign in. */
+            /** @description True until there is a person. */
             needed: boolean;
         };
-        /**
-         * @description Fault domain of a cause.
-         * @enum {string}
-         */
-        Side: "camera" | "network" | "platform" | "ours" | "planned";
         /** @description Downtime of one fault domain. */
         SideShare: {
             /**
              * Format: int64
-             * @description Seconds down.
+             * @description Downtime in seconds.
              */
             down_s: number;
-            /** @description Side. */
-            side: components["schemas"]["Side"];
+            /** @description Fault domain. */
+            side: components["schemas"]["FaultDomain"];
         };
-        /** @description A session. */
+        /** @description Open session. */
         SignedIn: {
             /** @description Name of the person. */
             person: string;
             /** @description Role. */
             role: components["schemas"]["Role"];
-            /** @description Token that changes must carry in the `X-Yonder-Token` header. */
+            /** @description CSRF token for the `X-Yonder-Token` header of changes. */
             token: string;
         };
-        /** @description Everything that is kept. A secret that is left out stays as it is. */
+        /** @description All settings. An omitted secret is kept. */
         SiteBook: {
             /** @description Alert rules. */
             alerts?: components["schemas"]["NewAlert"][];
@@ -3205,182 +3203,185 @@ export interface components {
             feeds?: components["schemas"]["NewFeed"][];
             /** @description Address patterns. */
             patterns?: components["schemas"]["Pattern"][];
-            /** @description Rule sheets of one's own. */
+            /** @description User-defined rule sheets. */
             platforms?: components["schemas"]["NewPlatform"][];
             /** @description Relays. */
             relays?: components["schemas"]["NewRelay"][];
-            /** @description Secrets that the service keeps of these records. Output only. */
+            /** @description Secrets that the service has stored for these records. Output only. */
             sealed?: components["schemas"]["SealedSecret"][];
             /** @description Uplinks. */
             uplinks?: components["schemas"]["NewUplink"][];
-            /** @description Desired states of relays by name: `on`, `off` or `hold`; relays that are left out keep theirs. */
+            /** @description Desired states of relays by name: `on`, `off` or `hold`; those of omitted relays are kept. */
             wanted?: {
                 [key: string]: string;
             };
         };
-        /** @description How to start a relay. */
+        /** @description Parameters of a start. */
         Start: {
-            /** @description Start in spite of a failed preflight; that is recorded. */
+            /** @description Start in spite of a failed preflight; this is audited. */
             force?: boolean;
         };
-        /** @description Outcome of the start of one relay among several. */
+        /** @description Outcome of the start of one of several relays. */
         StartOutcome: {
             problem?: components["schemas"]["Problem"] | null;
             /** @description Name of the relay. */
             relay: string;
-            /** @description It runs. */
+            /** @description It was started. */
             started: boolean;
         };
-        /** @description Everything at one moment. */
+        /** @description State of the service. */
         Status: {
-            /** @description The service's clock. */
+            /** @description Time of the service. */
             now: string;
             /** @description All relays by name. */
             relays: components["schemas"]["Relay"][];
             /** @description Version of the service. */
             version: string;
         };
-        /** @description A destination as it was stored, and what was put right in what was pasted. */
+        /** @description Stored destination, with the corrections of the input. */
         Stored: {
-            /** @description The destination. */
+            /** @description Destination. */
             destination: components["schemas"]["Destination"];
-            /** @description Repairs and remarks, as sentences. */
+            /** @description Corrections and remarks, as sentences. */
             repairs: string[];
         };
-        /** @description A stored pattern. */
+        /** @description Stored pattern. */
         StoredPattern: {
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /** @description Name, unique among patterns. */
             name: string;
             /** @description Purpose. */
             note?: string;
-            /** @description The placeholders; `host` and `port` need no declaration. */
+            /** @description Placeholders; `host` and `port` are built in. */
             placeholders?: components["schemas"]["Placeholder"][];
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
-            /** @description Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
+            /** @description Address with placeholders in braces, such as `rtsp://{host}:{port}/ch{channel}/{stream}`. */
             template: string;
         };
-        /** @description A survey, under way or done. */
+        /** @description Survey, running or done. */
         Survey: {
             /** @description Advice, once the survey is done. */
             advice: components["schemas"]["SurveyAdvice"][];
             /** @description It is done. */
             done: boolean;
-            /** @description Name of the feed, where it is one. */
+            /** @description Name of the feed, if it is one. */
             feed?: string | null;
-            /** @description Its number. */
+            /** @description ID. */
             id: string;
-            /** @description The main stream. */
+            /** @description Main stream. */
             main: components["schemas"]["SurveyStream"];
             sub?: components["schemas"]["SurveyStream"] | null;
         };
-        /** @description One piece of advice. */
+        /** @description Advice. */
         SurveyAdvice: {
             /** @description `main`, `sub` or `both`. */
             about: components["schemas"]["AdviceSubject"];
             /** @description Stable code. */
             code: string;
-            /** @description One or two sentences. */
+            /** @description Message, in one or two sentences. */
             message: string;
         };
-        /** @description One stream of a survey. */
+        /** @description Stream of a survey. */
         SurveyStream: {
-            /** @description Its address, without user name and password. */
+            /** @description Address, without user name and password. */
             address: string;
             audio?: components["schemas"]["AudioFacts"] | null;
             cause?: components["schemas"]["CauseFacts"] | null;
             /**
              * Format: int64
-             * @description Milliseconds from the dial to the first picture.
+             * @description Milliseconds from the dial to the first frame.
              */
             first_picture_ms?: number | null;
-            /** @description A still picture can be had at `/api/v1/surveys/{id}/{main|sub}.jpg`. */
+            /**
+             * @description A still picture is available at `/api/v1/surveys/{id}/{main
+             *     sub}.jpg`.
+             */
             has_still: boolean;
             measured?: components["schemas"]["MeasuredFacts"] | null;
-            /** @description Why there is no still picture. */
+            /** @description Reason for the missing still picture. */
             no_still?: string | null;
-            /** @description Everything that the camera offers at this address. */
+            /** @description Media that the camera offers at this address. */
             offered: components["schemas"]["OfferedTrack"][];
-            /** @description It was watched where it runs already, so that no further viewer was needed. */
+            /** @description The pull of a running feed was used, without another session. */
             shared: boolean;
             /** @description Steps of the dial. */
             steps: components["schemas"]["DialStep"][];
             transport?: components["schemas"]["MediaTransport"] | null;
             video?: components["schemas"]["VideoFacts"] | null;
         };
-        /** @description A relay to be started. */
+        /** @description Relay to be started. */
         ToStart: {
-            /** @description Its name. */
+            /** @description Name of the relay. */
             relay: string;
             /** @description `on` or `hold`. */
             wanted: components["schemas"]["DesiredState"];
         };
-        /** @description A token for programs. */
+        /** @description API token. */
         Token: {
-            /** @description Name of the person who made it. */
+            /** @description Name of the person who created it. */
             by: string;
             /**
              * Format: date-time
-             * @description When it is void; null for never.
+             * @description Expiry; null for never.
              */
             expires?: string | null;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
             /** @description Name. */
             name: string;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
-            /** @description Role of the bearer. */
+            /** @description Role. */
             role: components["schemas"]["Role"];
             /**
              * Format: date-time
-             * @description When.
+             * @description Creation time.
              */
             since: string;
             /**
              * Format: date-time
-             * @description When it was last used, to the minute.
+             * @description Last use, to the minute.
              */
             used?: string | null;
-            /** @description It is void. */
+            /** @description It has expired. */
             void: boolean;
         };
         /**
-         * @description How a camera's packets travel.
+         * @description Transport of RTP packets.
          * @enum {string}
          */
         Transport: "auto" | "tcp" | "udp";
-        /** @description An uplink. */
+        /** @description Uplink. */
         Uplink: {
             /**
              * Format: int64
-             * @description Bytes that a month may have.
+             * @description Monthly allowance in bytes.
              */
             allowance_bytes?: number | null;
-            /** @description Used only while the main one cannot be. */
+            /** @description Used only while the main uplink is unavailable. */
             backup: boolean;
             /**
              * Format: int64
-             * @description Share that stays free, in hundredths.
+             * @description Headroom in percent.
              */
             headroom_percent: number;
-            /** @description Stable id: it stays when the name changes. */
+            /** @description Stable ID, independent of the name. */
             id?: string;
-            /** @description Network interface by which they are, instead. */
+            /** @description Network interface that binds pushes to it. */
             interface?: string | null;
             /** @description Name. */
             name: string;
             /**
              * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
              */
             revision?: number;
             /**
@@ -3388,55 +3389,55 @@ export interface components {
              * @description Bytes sent this month.
              */
             sent_bytes: number;
-            /** @description Site; null for the machine that the service runs on. */
+            /** @description Site; null for the service's machine. */
             site?: string | null;
-            /** @description Address by which pushes are bound to it. */
+            /** @description Local address that binds pushes to it. */
             source?: string | null;
             /**
              * Format: int64
-             * @description Rate upwards in kilobits (1000 bits) per second.
+             * @description Upstream rate in kilobits (1000 bits) per second.
              */
             up_kbps: number;
         };
-        /** @description One uplink's budget. */
+        /** @description Budget of one uplink. */
         UplinkBudget: {
             /** @description Loads. */
             loads: components["schemas"]["Load"][];
             month_verdict?: components["schemas"]["BudgetVerdict"] | null;
             /**
              * Format: int64
-             * @description Bytes that the month will have come to.
+             * @description Projected volume of the month, in bytes.
              */
             projected_bytes: number;
             /**
              * Format: int64
-             * @description That, in hundredths of the allowance.
+             * @description Projected volume in percent of the allowance.
              */
             projected_percent?: number | null;
             /**
              * Format: int64
-             * @description Their sum.
+             * @description Sum of the loads.
              */
             sum_kbps: number;
-            /** @description The uplink. */
+            /** @description Uplink. */
             uplink: components["schemas"]["Uplink"];
             /**
              * Format: int64
-             * @description Usable rate, without the headroom.
+             * @description Capacity without the headroom.
              */
             usable_kbps: number;
             /** @description `fits`, `tight` or `over`. */
             verdict: components["schemas"]["BudgetVerdict"];
         };
-        /** @description A change of an uplink; what is left out stays. */
+        /** @description Change of an uplink; omitted fields are kept. */
         UplinkChange: {
             /** @description New allowance with its unit; empty removes it. */
             allowance?: string | null;
-            /** @description Used only while the main one cannot be. */
+            /** @description Used only while the main uplink is unavailable. */
             backup?: boolean | null;
             /**
              * Format: int32
-             * @description New share that stays free.
+             * @description New headroom in percent.
              */
             headroom_percent?: number | null;
             /** @description New network interface; empty removes it. */
@@ -3445,23 +3446,23 @@ export interface components {
             name?: string | null;
             /** @description New rate with its unit. */
             rate?: string | null;
-            /** @description New site; empty for the machine that the service runs on. */
+            /** @description New site; empty for the service's machine. */
             site?: string | null;
-            /** @description New address by which pushes are bound to it; empty removes it. */
+            /** @description New local address that binds pushes to it; empty removes it. */
             source?: string | null;
         };
-        /** @description The measured picture. */
+        /** @description Measured video parameters. */
         VideoFacts: {
             /** @description Codec. */
             codec: string;
             /**
              * Format: double
-             * @description Frames per second that the stream declares.
+             * @description Declared frame rate.
              */
             declared_fps?: number | null;
             /**
              * Format: double
-             * @description Measured frames per second.
+             * @description Measured frame rate.
              */
             fps?: number | null;
             /**
@@ -3471,12 +3472,12 @@ export interface components {
             height: number;
             /**
              * Format: int64
-             * @description Measured rate of the feed.
+             * @description Measured bit rate of the feed.
              */
             kbps: number;
             /**
              * Format: double
-             * @description Measured seconds between keyframes.
+             * @description Measured keyframe interval in seconds.
              */
             keyframe_interval_s?: number | null;
             /**
@@ -3486,7 +3487,7 @@ export interface components {
             level: number;
             /** @description Profile. */
             profile: string;
-            /** @description Tier, where the codec has tiers. */
+            /** @description Tier, if the codec has tiers. */
             tier?: string | null;
             /**
              * Format: int32
@@ -3494,44 +3495,44 @@ export interface components {
              */
             width: number;
         };
-        /** @description Renditions that fit on an uplink. */
+        /** @description Frame sizes that fit an uplink. */
         WhatFits: {
             /**
              * Format: int32
-             * @description Destinations.
+             * @description Number of destinations.
              */
             destinations: number;
             /**
              * Format: int64
-             * @description Media rate that each can have.
+             * @description Media bit rate of each.
              */
             each_kbps: number;
-            /** @description Sizes. */
+            /** @description Frame sizes. */
             rows: components["schemas"]["FitRow"][];
             /** @description Name of the uplink. */
             uplink: string;
         };
         /** @description Hypothetical changes. */
         WhatIf: {
-            /** @description Everything that is kept, and not only what is wanted on. */
+            /** @description Include relays that are off. */
             all?: boolean;
             /**
              * Format: int32
-             * @description Draw up what fits to so many destinations.
+             * @description Number of destinations for the chart of frame sizes that fit.
              */
             destinations?: number | null;
             /**
              * Format: double
-             * @description Hours a day.
+             * @description Hours per day.
              */
             hours?: number | null;
             /**
              * Format: int32
-             * @description So many more pushes of the largest feed.
+             * @description Number of additional pushes of the largest feed.
              */
             more?: number | null;
             over?: components["schemas"]["Protocol"] | null;
-            /** @description Media rate of every feed, with its unit. */
+            /** @description Media bit rate of every feed, with its unit. */
             rate?: string | null;
         };
     };
@@ -3558,7 +3559,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -3779,13 +3780,13 @@ export interface operations {
             query?: {
                 /** @description Only entries with a lower number: the next page. */
                 before?: number;
-                /** @description Only entries about this kind of record, like `relay`. */
+                /** @description Only entries about this kind of record, such as `relay`. */
                 kind?: string;
-                /** @description Only entries about the record of this name or id. */
+                /** @description Only entries about the record with this name or ID. */
                 about?: string;
                 /** @description Only changes by this person or token. */
                 who?: string;
-                /** @description The latest so many: 100 unless said otherwise, 1 000 at most. */
+                /** @description Maximum number of entries, 100 by default, at most 1 000; the latest are returned. */
                 limit?: number;
             };
             header?: never;
@@ -3944,7 +3945,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -4148,7 +4149,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -4429,7 +4430,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -4645,7 +4646,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -4732,7 +4733,7 @@ export interface operations {
             507: components["responses"]["Problem"];
         };
     };
-    invitations_look: {
+    invitations_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -4795,7 +4796,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -4822,7 +4823,7 @@ export interface operations {
     jobs_show: {
         parameters: {
             query?: {
-                /** @description Seconds to wait for the end of the job: 0 unless said otherwise, 30 at most. */
+                /** @description Maximum wait for the end of the job, in seconds: 0 by default, at most 30. */
                 wait_s?: number;
             };
             header?: never;
@@ -4916,15 +4917,15 @@ export interface operations {
                 before?: number;
                 /** @description Only lines about this kind: `feed`, `push`, `relay`, `destination` and so on. */
                 kind?: string;
-                /** @description Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`. */
-                side?: components["schemas"]["Side"];
-                /** @description Only what people did (true), or only what happened by itself (false). */
+                /** @description Only lines with a cause in this fault domain: `camera`, `network`, `platform`, `ours` or `planned`. */
+                side?: components["schemas"]["FaultDomain"];
+                /** @description Only actions of people (true), or only other lines (false). */
                 changes?: boolean;
                 /** @description Only lines from this time on, in RFC 3339. */
                 from?: string;
-                /** @description Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it. */
+                /** @description Only lines about the record with this name or ID, also under former names, and about pushes of it or to it. */
                 about?: string;
-                /** @description The latest so many: 200 unless said otherwise, 10 000 at most. */
+                /** @description Maximum number of lines, 200 by default, at most 10 000; the latest are returned. */
                 limit?: number;
             };
             header?: never;
@@ -4978,7 +4979,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -5165,7 +5166,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -5283,7 +5284,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -5436,7 +5437,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -5743,7 +5744,7 @@ export interface operations {
     relays_rates: {
         parameters: {
             query?: {
-                /** @description `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise. */
+                /** @description `hour` (per second), `day` (per ten seconds) or `month` (per minute); the hour by default. */
                 range?: "hour" | "day" | "month";
             };
             header?: never;
@@ -5919,11 +5920,11 @@ export interface operations {
     report: {
         parameters: {
             query?: {
-                /** @description Like `2026-11`; this one unless said otherwise. */
+                /** @description Month, such as `2026-11`; the current one by default. */
                 month?: string;
                 /** @description Maximum number of outages, from 1 to 10 000; all by default. The address of the next page is in the header `Link`. */
                 limit?: number;
-                /** @description Number of outages to leave out at the begin. */
+                /** @description Number of outages to skip. */
                 skip?: number;
             };
             header?: never;
@@ -6083,7 +6084,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -6377,7 +6378,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;
@@ -6467,7 +6468,7 @@ export interface operations {
             query?: {
                 /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
                 limit?: number;
-                /** @description Name, or id where items have none, of the last item of the page before. */
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
                 after?: string;
             };
             header?: never;

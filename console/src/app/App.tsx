@@ -8,7 +8,7 @@ import { ToastProvider } from "../ui/Toast";
 import { TooltipProvider } from "../ui/Tooltip";
 import { Pages } from "./Pages";
 
-/** Live events keep queries fresh; none is refetched on its own. */
+/** Live events keep queries fresh, so that none is refetched automatically. */
 function makeQueryClient(): QueryClient {
   return new QueryClient({
     defaultOptions: { queries: { staleTime: Infinity, retry: false, refetchOnWindowFocus: false } },
@@ -33,7 +33,7 @@ export function App(): ReactNode {
   );
 }
 
-/** Which page an address means, once it is known who looks at it. */
+/** Routes of a signed-in person. */
 function Entrance(): ReactNode {
   const session = useQuery(sessionQuery());
   if (session.isPending) {

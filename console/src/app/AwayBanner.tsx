@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 import { SignInAgain } from "../features/session";
 import { useLive, useReopen } from "./live/LiveProvider";
 
-/** The service is away, or the session has ended; what is shown is from before. */
+/** Banner while the service is unreachable, or after the session has ended. */
 export function AwayBanner(): ReactNode {
   const live = useLive();
   const reopen = useReopen();
@@ -14,14 +14,14 @@ export function AwayBanner(): ReactNode {
   if (live.signedOut) {
     return (
       <div role="alert" className="mb-4 rounded-lg border border-block bg-card px-4 py-2.5">
-        <strong className="text-block">Your session has ended.</strong> What you see is from {time}.
+        <strong className="text-block">Your session has ended.</strong> This page shows the state of {time}.
         <SignInAgain onDone={reopen} />
       </div>
     );
   }
   return (
     <div role="alert" className="mb-4 rounded-lg border border-block bg-card px-4 py-2.5">
-      <strong className="text-block">The service is away.</strong> What you see is from {time}. Trying again by itself.
+      <strong className="text-block">No connection to the service.</strong> This page shows the state of {time}. Reconnecting automatically.
     </div>
   );
 }

@@ -7,7 +7,7 @@ import { Empty } from "../ui/Empty";
 
 type State = { failed: Error | null };
 
-/** Shows that a page has failed, until another place is gone to. */
+/** Error boundary of a page, reset by navigation. */
 export function ErrorBoundary({ children }: { children: ReactNode }): ReactNode {
   return <Boundary place={useLocation().key}>{children}</Boundary>;
 }
@@ -32,8 +32,8 @@ class Boundary extends Component<Props, State> {
       return this.props.children;
     }
     return (
-      <Empty title="This page failed" action={<Button onClick={() => window.location.reload()}>Load it again</Button>}>
-        The broadcasts are not touched by it. If the program was updated a moment ago, loading again is all it needs.
+      <Empty title="This page failed" action={<Button onClick={() => window.location.reload()}>Reload</Button>}>
+        Broadcasts are not affected. Reload the page, for instance after an update of the program.
         ({this.state.failed.message})
       </Empty>
     );

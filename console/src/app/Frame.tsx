@@ -17,7 +17,7 @@ const PAGES = [
   { to: "/settings", label: "Settings", also: [] },
 ] as const;
 
-/** Whether an address is one of these, or below one. */
+/** Returns true for these addresses and those below them. */
 function isWithin(pathname: string, roots: readonly string[]): boolean {
   return roots.some((root) => pathname === root || (root !== "/" && pathname.startsWith(`${root}/`)));
 }
@@ -25,7 +25,7 @@ function isWithin(pathname: string, roots: readonly string[]): boolean {
 function Navigation(): ReactNode {
   const { pathname } = useLocation();
   const bar = useRef<HTMLElement>(null);
-  // On a phone not all pages fit side by side: the one that is looked at is seen.
+  // On phones the current page is scrolled into view.
   useEffect(() => {
     bar.current?.querySelector("[aria-current]")?.scrollIntoView({ inline: "center", block: "nearest" });
   }, [pathname]);
@@ -49,12 +49,12 @@ function Navigation(): ReactNode {
   );
 }
 
-/** The frame of every page: mark, pages, what is done most, and who is signed in. */
+/** Frame of every page: logo, navigation, main action and account menu. */
 export function Frame({ session, children }: { session: SignedIn; children: ReactNode }): ReactNode {
   return (
     <div className="mx-auto max-w-[1600px]">
       <a href="#content" className="sr-only focus:not-sr-only focus:absolute focus:z-20 focus:bg-card focus:p-3">
-        To the content
+        Skip to the content
       </a>
       <header className="flex flex-wrap items-center gap-x-7 border-b border-hair px-4 pt-3 sm:px-8 lg:h-[60px] lg:flex-nowrap lg:pt-0 print:hidden">
         <Mark />

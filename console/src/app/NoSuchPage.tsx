@@ -5,8 +5,8 @@ import { ButtonLink } from "../ui/Link";
 
 export function NoSuchPage(): ReactNode {
   return (
-    <Empty title="There is no such page" action={<ButtonLink to="/">To the lines</ButtonLink>}>
-      The address may be from an older bookmark, or what it led to was removed.
+    <Empty title="Page not found" action={<ButtonLink to="/">To the lines</ButtonLink>}>
+      The bookmark may be out of date, or the record was removed.
     </Empty>
   );
 }

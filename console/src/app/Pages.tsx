@@ -29,13 +29,13 @@ const SettingsPage = lazy(async () => ({
   default: (await import("../features/settings/SettingsPage")).SettingsPage,
 }));
 
-/** Everything that somebody who is signed in can look at. */
+/** Pages of a signed-in person. */
 export function Pages({ session }: { session: SignedIn }): ReactNode {
   return (
     <LiveProvider>
       <Frame session={session}>
         <ErrorBoundary>
-          <Suspense fallback={<p className="text-quiet">Looking …</p>}>
+          <Suspense fallback={<p className="text-quiet">Loading …</p>}>
             <Routes>
               <Route path="/" element={<LinesPage />} />
               <Route path="/relays/:name" element={<RelayPage />} />

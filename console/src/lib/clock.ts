@@ -1,6 +1,6 @@
 import { useSyncExternalStore } from "react";
 
-/** One clock for the whole page, so that all ages step together. */
+/** Shared clock of the page. */
 const listeners = new Set<() => void>();
 let now = Date.now();
 let timer: ReturnType<typeof setInterval> | undefined;

@@ -12,7 +12,7 @@ export function csv(head: readonly string[], rows: readonly Row[]): string {
   return [head, ...rows].map((row) => row.map(cell).join(",") + "\r\n").join("");
 }
 
-/** Gives the browser a file to be kept. */
+/** Downloads a file. */
 export function saveFile(name: string, content: Blob): void {
   const address = URL.createObjectURL(content);
   const link = document.createElement("a");

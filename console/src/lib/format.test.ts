@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { counted, duration, grouped, inWords, listed, moment, rate, untilRetry, volume } from "./format";
+import { counted, duration, grouped, countText, listed, moment, rate, untilRetry, volume } from "./format";
 
 test.each([
   [0, "0"],
@@ -37,8 +37,8 @@ test("rates change their unit where numbers grow long", () => {
 });
 
 test("small counts and lists are words", () => {
-  expect(inWords(2)).toBe("Two");
-  expect(inWords(17)).toBe("17");
+  expect(countText(2)).toBe("Two");
+  expect(countText(17)).toBe("17");
   expect(listed(["a"])).toBe("a");
   expect(listed(["a", "b", "c"])).toBe("a, b and c");
 });

@@ -34,13 +34,13 @@ export function duration(milliseconds: number): string {
   return m > 0 ? `${m} min ${two(s)} s` : `${s} s`;
 }
 
-/** A number in words as far as people read them, else in digits. */
-export function inWords(count: number): string {
-  const words = ["No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten"];
-  return words[count] ?? count.toString();
+/** Formats numbers up to ten as words, others in digits. */
+export function countText(count: number): string {
+  const numerals = ["No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten"];
+  return numerals[count] ?? count.toString();
 }
 
-/** Names as they are listed: `a`, `a and b`, `a, b and c`. */
+/** Formats a list: `a`, `a and b`, `a, b and c`. */
 export function listed(names: readonly string[]): string {
   const last = names.at(-1) ?? "";
   return names.length < 2 ? last : `${names.slice(0, -1).join(", ")} and ${last}`;

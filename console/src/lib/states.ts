@@ -4,9 +4,9 @@ export type FeedPhase = Schemas["FeedPhase"];
 export type PushPhase = Schemas["PushPhase"];
 export type ConditionLevel = Schemas["ConditionLevel"];
 export type DesiredState = Schemas["DesiredState"];
-export type CheckLevel = Schemas["CheckLevel"];
+export type CheckStatus = Schemas["CheckStatus"];
 export type DayLevel = Schemas["DayLevel"];
-export type Side = Schemas["Side"];
+export type FaultDomain = Schemas["FaultDomain"];
 export type DialStepName = Schemas["DialStepName"];
 
 /**
@@ -109,10 +109,10 @@ export function isHolding(level: ConditionLevel): boolean {
   return level === "holding";
 }
 
-export function isPass(level: CheckLevel): boolean {
+export function isPass(level: CheckStatus): boolean {
   return level === "pass";
 }
 
-export function isFail(level: CheckLevel): boolean {
+export function isFail(level: CheckStatus): boolean {
   return level === "fail";
 }

@@ -1,12 +1,12 @@
-/** How the console looks: by day, by night, or as the system does. */
+/** Theme: day, night, or that of the system. */
 export type ThemeChoice = "paper" | "night" | "system";
 
 const STORAGE = "yonder-theme";
 const dark = window.matchMedia("(prefers-color-scheme: dark)");
 
 export function keptTheme(): ThemeChoice {
-  const kept = window.localStorage.getItem(STORAGE);
-  return kept === "paper" || kept === "night" ? kept : "system";
+  const stored = window.localStorage.getItem(STORAGE);
+  return stored === "paper" || stored === "night" ? stored : "system";
 }
 
 export function applyTheme(choice: ThemeChoice): void {

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 
 type Props = { title?: ReactNode; aside?: ReactNode; label?: string; className?: string; children: ReactNode };
 
-/** A sheet of the workbench. */
+/** Card. */
 export function Card({ title, aside, label, className = "", children }: Props): ReactNode {
   return (
     <section aria-label={label} className={`min-w-0 rounded-[10px] border border-hair bg-card px-4 py-3.5 ${className}`}>

@@ -5,13 +5,13 @@ import { Button } from "./Button";
 
 type Question = {
   title: string;
-  /** Exactly what will happen, to which broadcast. */
+  /** Effect of the action on broadcasts. */
   children: ReactNode;
   confirm: string;
   onConfirm: () => void;
 };
 
-/** Asks before something public or destructive happens. */
+/** Confirmation of a public or destructive action. */
 export function ConfirmDialog({ trigger, ...question }: Question & { trigger: ReactNode }): ReactNode {
   return (
     <AlertDialog.Root>
@@ -23,7 +23,7 @@ export function ConfirmDialog({ trigger, ...question }: Question & { trigger: Re
 
 type Controlled = Question & { open: boolean; onOpenChange: (open: boolean) => void };
 
-/** The same, opened by something that is gone once it opens, like an item of a menu. */
+/** The same dialog, controlled by its parent, for triggers that unmount, like menu items. */
 export function Confirm({ open, onOpenChange, ...question }: Controlled): ReactNode {
   return (
     <AlertDialog.Root open={open} onOpenChange={onOpenChange}>
@@ -41,7 +41,7 @@ function Ask({ title, children, confirm, onConfirm }: Question): ReactNode {
         <AlertDialog.Description className="mt-2 text-quiet">{children}</AlertDialog.Description>
         <div className="mt-5 flex justify-end gap-2">
           <AlertDialog.Cancel asChild>
-            <Button>Leave it</Button>
+            <Button>Cancel</Button>
           </AlertDialog.Cancel>
           <AlertDialog.Action asChild>
             <Button kind="danger" onClick={onConfirm}>

@@ -2,11 +2,11 @@ import { useState, type ReactNode } from "react";
 
 import { Button } from "./Button";
 
-/** Shows a text to be taken along, with a button that copies it. */
+/** Text with a button that copies it. */
 export function Copy({ label, text }: { label: string; text: string }): ReactNode {
   const [copied, setCopied] = useState(false);
   const copy = () => {
-    // Without a secure connection browsers keep the clipboard to themselves: the text can still be marked.
+    // The clipboard needs a secure connection; without it the text can be selected.
     void navigator.clipboard?.writeText(text).then(() => setCopied(true));
   };
   return (

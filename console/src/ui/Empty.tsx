@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 
-/** Nothing is there yet: what it would be good for, and the next step. */
+/** Placeholder of an empty list, with the next step. */
 export function Empty({ title, children, action }: { title: string; children: ReactNode; action?: ReactNode }): ReactNode {
   return (
     <section className="rounded-[10px] border border-dashed border-edge px-5 py-8 text-center">

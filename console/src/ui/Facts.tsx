@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 
 type Props = { rows: readonly (readonly [string, ReactNode])[]; strong?: boolean };
 
-/** Names with their values, one a line. */
+/** List of names and values. */
 export function Facts({ rows, strong = false }: Props): ReactNode {
   return (
     <dl className="grid grid-cols-[96px_minmax(0,1fr)] gap-x-3 gap-y-0.5 text-[13px]">

@@ -5,7 +5,7 @@ const INPUT =
 
 type FrameProps = { label: string; help?: ReactNode; error?: string | null | undefined };
 
-/** A label, an input, and what is to be known or wrong about it. */
+/** Label, input, help and error. */
 function Frame({ id, label, help, error, children }: FrameProps & { id: string; children: ReactNode }): ReactNode {
   return (
     <div className="grid content-start gap-1">
@@ -37,7 +37,7 @@ function described(id: string, help: ReactNode, error: string | null | undefined
 
 type Props = InputHTMLAttributes<HTMLInputElement> & FrameProps;
 
-/** A labelled input. */
+/** Labeled input. */
 export function Field({ label, help, error, ...input }: Props): ReactNode {
   const id = useId();
   return (
@@ -47,12 +47,12 @@ export function Field({ label, help, error, ...input }: Props): ReactNode {
   );
 }
 
-/** A labelled input for something that must not be seen, and that no browser is to keep. */
+/** Labeled input for a secret, excluded from password managers. */
 export function SecretField(props: Props): ReactNode {
   return <Field type="password" autoComplete="off" spellCheck={false} {...props} />;
 }
 
-/** A search over what is listed below it; on a phone it takes the whole width. */
+/** Search field of a list; full width on phones. */
 export function SearchField({
   label,
   placeholder = label,
@@ -93,7 +93,7 @@ export function TextField({
 type Choice = { value: string; label: string };
 type SelectProps = SelectHTMLAttributes<HTMLSelectElement> & FrameProps & { choices: readonly Choice[] };
 
-/** One of several, as the system shows it: phones have their own way, and it works by keyboard. */
+/** Native select field. */
 export function SelectField({ label, help, error, choices, ...select }: SelectProps): ReactNode {
   const id = useId();
   return (

@@ -1,30 +1,30 @@
-import type { FormEvent, ReactNode } from "react";
+import type { SyntheticEvent, ReactNode } from "react";
 
 import { Button } from "./Button";
-import { Fault } from "./Fault";
+import { ErrorMessage } from "./ErrorMessage";
 
 type Props = {
   /** Label of the button. */
   action: string;
-  /** It cannot be sent now: it is under way, or something is missing. */
+  /** Disables submission while a request runs or input is missing. */
   disabled: boolean;
-  /** Why it was refused, where it was. */
+  /** Error of the last submission. */
   error: Error | null;
   onSubmit: () => void;
   children: ReactNode;
 };
 
-/** Fields, what the service said of them, and the button that sends them. */
+/** Form with its error and submit button. */
 export function Form({ action, disabled, error, onSubmit, children }: Props): ReactNode {
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     onSubmit();
   };
   return (
-    // Values that a browser fills in belong to another account.
+    // Values filled in by the browser belong to another account.
     <form onSubmit={submit} autoComplete="off" className="grid gap-4">
       {children}
-      {error !== null && <Fault error={error} />}
+      {error !== null && <ErrorMessage error={error} />}
       <Button kind="strong" type="submit" disabled={disabled} className="justify-self-end">
         {action}
       </Button>

@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 
-/** The product's mark: two fells and a pennant. */
+/** Logo: two fells and a pennant. */
 export function Mark(): ReactNode {
   return (
     <div className="flex items-center gap-2.5 text-[13px] leading-none font-bold">

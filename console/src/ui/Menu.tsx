@@ -4,7 +4,7 @@ import type { ReactNode } from "react";
 const ITEM =
   "flex items-center gap-2 rounded px-3 py-1.5 outline-none data-[highlighted]:bg-ink data-[highlighted]:text-paper";
 
-/** A menu in the Radix manner: root with its trigger, choices, items. */
+/** Menu parts on top of Radix. */
 export function Menu({ trigger, children }: { trigger: ReactNode; children: ReactNode }): ReactNode {
   return (
     <DropdownMenu.Root>

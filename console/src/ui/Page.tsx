@@ -2,7 +2,7 @@ import { useEffect, type ReactNode } from "react";
 
 type Props = { title: ReactNode; name: string; lead?: ReactNode; actions?: ReactNode; crumbs?: ReactNode };
 
-/** The head of a page: where one is, what it says, what can be done. */
+/** Head of a page: title, lead and actions. */
 export function PageHead({ title, name, lead, actions, crumbs }: Props): ReactNode {
   useEffect(() => {
     document.title = `${name} · Yonder Relay`;

@@ -3,9 +3,9 @@ import type { ReactNode } from "react";
 import type { ConditionLevel, FeedPhase, PushPhase } from "../lib/states";
 
 /** States of feeds and pushes. Each has its own shape, word and color; the shape alone identifies them. */
-export type StateWord = FeedPhase | PushPhase;
+export type StateName = FeedPhase | PushPhase;
 
-const TONES: Record<StateWord, string> = {
+const TONES: Record<StateName, string> = {
   off: "text-off",
   dialing: "text-wait",
   flowing: "text-flow",
@@ -17,11 +17,11 @@ const TONES: Record<StateWord, string> = {
   blocked: "text-block",
 };
 
-export function isStateWord(text: string): text is StateWord {
+export function isStateWord(text: string): text is StateName {
   return text in TONES;
 }
 
-const LEVEL_PENNANTS: Record<ConditionLevel, StateWord> = {
+const LEVEL_PENNANTS: Record<ConditionLevel, StateName> = {
   off: "off",
   good: "flowing",
   holding: "holding",
@@ -31,12 +31,12 @@ const LEVEL_PENNANTS: Record<ConditionLevel, StateWord> = {
   blocked: "blocked",
 };
 
-/** The pennant of a relay's condition. */
-export function pennantOf(level: ConditionLevel): StateWord {
+/** Pennant of a relay's condition. */
+export function pennantOf(level: ConditionLevel): StateName {
   return LEVEL_PENNANTS[level];
 }
 
-export function toneOf(state: StateWord): string {
+export function toneOf(state: StateName): string {
   return TONES[state];
 }
 
@@ -44,7 +44,7 @@ const FILL = "fill-current stroke-current stroke-[1.4]";
 const OUTLINE = "fill-none stroke-current stroke-[1.8]";
 const FULL_FLAG = "M3 2.5 L21 9 L3 15.5 Z";
 
-function shape(state: StateWord): ReactNode {
+function shape(state: StateName): ReactNode {
   switch (state) {
     case "flowing":
     case "live":
@@ -86,8 +86,8 @@ function shape(state: StateWord): ReactNode {
   }
 }
 
-/** The pennant of a state. It is decoration: the word stands beside it, or is given as `label`. */
-export function Pennant({ state, size = 22, label }: { state: StateWord; size?: number; label?: string }): ReactNode {
+/** Pennant of a state. Decorative: the state is written beside it, or given as `label`. */
+export function Pennant({ state, size = 22, label }: { state: StateName; size?: number; label?: string }): ReactNode {
   const naming = label === undefined ? { "aria-hidden": true as const } : { role: "img", "aria-label": label };
   return (
     <svg width={size} height={size} viewBox="0 0 24 24" className={`flex-none ${TONES[state]}`} {...naming}>

@@ -1,9 +1,9 @@
 import type { ReactNode } from "react";
 
-import { Pennant, toneOf, type StateWord } from "./Pennant";
+import { Pennant, toneOf, type StateName } from "./Pennant";
 
-/** A state: its pennant and its word. */
-export function State({ word, size = 20 }: { word: StateWord; size?: number }): ReactNode {
+/** State with its pennant. */
+export function State({ word, size = 20 }: { word: StateName; size?: number }): ReactNode {
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
       <Pennant state={word} size={size} />

@@ -3,7 +3,7 @@ import { NavLink } from "react-router";
 
 type Props = { label: string; ways: readonly { to: string; label: string }[] };
 
-/** Pages that belong together, side by side. */
+/** Navigation between related pages. */
 export function SubNav({ label, ways }: Props): ReactNode {
   return (
     <nav aria-label={label} className="mb-4 flex gap-1 overflow-x-auto border-b border-hair print:hidden">

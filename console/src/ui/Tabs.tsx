@@ -3,7 +3,7 @@ import { useEffect, useRef, type ReactNode } from "react";
 
 type Tab = { value: string; label: string; content: ReactNode };
 
-/** Views of one thing, side by side; only the one that is looked at is there. */
+/** Tabs; only the selected content is mounted. */
 export function Tabs({
   label,
   tabs,
@@ -16,7 +16,7 @@ export function Tabs({
   onChange: (value: string) => void;
 }): ReactNode {
   const bar = useRef<HTMLDivElement>(null);
-  // On a phone not all tabs fit side by side: the one that is chosen is seen.
+  // On phones the selected tab is scrolled into view.
   useEffect(() => {
     bar.current?.querySelector("[data-state=active]")?.scrollIntoView({ inline: "center", block: "nearest" });
   }, [value]);

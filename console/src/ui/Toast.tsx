@@ -3,21 +3,21 @@ import { createContext, useCallback, useContext, useState, type ReactNode } from
 
 type Message = { id: number; text: ReactNode };
 
-const Say = createContext<(text: ReactNode) => void>(() => undefined);
+const ToastContext = createContext<(text: ReactNode) => void>(() => undefined);
 
-/** Says in passing that something was done. */
+/** Toast messages. */
 export function useToast(): (text: ReactNode) => void {
-  return useContext(Say);
+  return useContext(ToastContext);
 }
 
 export function ToastProvider({ children }: { children: ReactNode }): ReactNode {
   const [messages, setMessages] = useState<readonly Message[]>([]);
-  const say = useCallback((text: ReactNode) => {
+  const showToast = useCallback((text: ReactNode) => {
     setMessages((before) => [...before.slice(-2), { id: (before.at(-1)?.id ?? 0) + 1, text }]);
   }, []);
   const forget = (id: number) => setMessages((before) => before.filter((message) => message.id !== id));
   return (
-    <Say value={say}>
+    <ToastContext value={showToast}>
       <Radix.Provider duration={6000} swipeDirection="right">
         {children}
         {messages.map((message) => (
@@ -34,6 +34,6 @@ export function ToastProvider({ children }: { children: ReactNode }): ReactNode 
         ))}
         <Radix.Viewport className="fixed right-4 bottom-4 z-30 grid w-[min(380px,calc(100vw-32px))] gap-2 outline-none" />
       </Radix.Provider>
-    </Say>
+    </ToastContext>
   );
 }

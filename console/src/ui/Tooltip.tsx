@@ -5,7 +5,7 @@ export function TooltipProvider({ children }: { children: ReactNode }): ReactNod
   return <Radix.Provider delayDuration={300}>{children}</Radix.Provider>;
 }
 
-/** A few words about something short, on hover and on focus. */
+/** Tooltip on hover and on focus. */
 export function Tooltip({ text, children }: { text: ReactNode; children: ReactNode }): ReactNode {
   return (
     <Radix.Root>

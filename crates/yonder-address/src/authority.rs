@@ -1,12 +1,12 @@
-//! Host and port, as every kind of address has them (RFC 3986, 3.2).
+//! Authority of an address: host and port (RFC 3986, 3.2).
 
 use std::fmt;
 use std::net::Ipv6Addr;
 
-/// Why a host or a port was refused.
+/// Error for an invalid host or port.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AuthorityError {
-    /// There is no host.
+    /// The host is empty.
     #[error("the address names no host")]
     NoHost,
     /// The host is neither a name nor an address.
@@ -17,20 +17,20 @@ pub enum AuthorityError {
     Port(String),
 }
 
-/// A host with a port, or without.
+/// Host with an optional port.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Authority {
     /// Host name in lower case, or address; IPv6 without brackets, with its zone behind `%` where it is link-local.
     pub host: String,
-    /// Port, where one is named.
+    /// Port, if given.
     pub port: Option<u16>,
 }
 
 impl Authority {
-    /// Reads `host`, `host:port`, `[v6]` or `[v6]:port`. A colon without a port behind it is left aside.
+    /// Parses `host`, `host:port`, `[v6]` or `[v6]:port`. A colon without a port is ignored.
     ///
     /// # Errors
-    /// [`AuthorityError`] telling which part is wrong.
+    /// [`AuthorityError`] for the invalid part.
     pub fn parse(text: &str) -> Result<Self, AuthorityError> {
         let malformed = || AuthorityError::Host(text.to_owned());
         let (host, port) = match text.strip_prefix('[') {
@@ -45,7 +45,7 @@ impl Authority {
                 (host, port)
             }
             None => match ipv6_host(text) {
-                // Without brackets the end of an IPv6 address is ambiguous with a port, so that it is accepted only where no port follows.
+                // An IPv6 address without brackets is accepted only without a port, since its end would be ambiguous.
                 Some(host) => (host, ""),
                 None => {
                     let (host, port) = text.split_once(':').unwrap_or((text, ""));
@@ -70,15 +70,15 @@ impl Authority {
         Ok(Self { host, port })
     }
 
-    /// A host whose port is left out where it is the usual one.
+    /// Creates an authority that omits a default port.
     #[must_use]
     pub fn shown(host: &str, port: u16, usual: u16) -> Self {
         Self { host: host.to_owned(), port: Some(port).filter(|port| *port != usual) }
     }
 }
 
-/// Returns an IPv6 address in lower case, with its zone if it has one. The zone follows `%25` (RFC 6874, 2), or `%` as people write
-/// it.
+/// Returns an IPv6 address in lower case, with its zone, if any. The zone follows `%25` (RFC 6874, 2), or `%`, which is
+/// common.
 fn ipv6_host(text: &str) -> Option<String> {
     let (address, zone) = match text.split_once("%25").or_else(|| text.split_once('%')) {
         Some((address, zone)) => (address, Some(zone)),
@@ -137,13 +137,13 @@ mod tests {
     #[case("[fe80::1%]", AuthorityError::Host("fe80::1%".into()))]
     #[case("[fe80::1%a/b]", AuthorityError::Host("fe80::1%a/b".into()))]
     #[case("[2001:db8::1%eth0]", AuthorityError::Host("2001:db8::1%eth0".into()))]
-    fn malformed_ones_are_refused(#[case] text: &str, #[case] error: AuthorityError) {
+    fn malformed_authorities_are_refused(#[case] text: &str, #[case] error: AuthorityError) {
         assert_eq!(Authority::parse(text), Err(error));
     }
 
     proptest! {
         #[test]
-        fn what_is_shown_reads_back_the_same(text in "[a-z0-9.:\\[\\]-]{0,24}") {
+        fn displayed_address_parses_to_the_same_value(text in "[a-z0-9.:\\[\\]-]{0,24}") {
             if let Ok(authority) = Authority::parse(&text) {
                 prop_assert_eq!(Authority::parse(&authority.to_string()), Ok(authority));
             }

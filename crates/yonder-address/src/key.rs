@@ -6,17 +6,17 @@ use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::repair::{Repair, bare, note};
 
-/// Longest key accepted, in characters. Platforms with signed parameters reach a few hundred.
+/// Maximum length of a key, in characters. Platforms with signed parameters reach a few hundred.
 const MAX_KEY: usize = 1024;
-/// Keys shorter than this show nothing of themselves.
+/// Minimum length of a key of which characters are shown.
 const LONG_ENOUGH: usize = 12;
-/// Characters shown of a long key.
+/// Number of characters shown of a long key.
 const SHOWN: usize = 4;
 
-/// Why a stream key was refused. Never holds the key.
+/// Error for an invalid stream key. Never contains the key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum KeyError {
-    /// Nothing is left after blanks are dropped.
+    /// Empty after trimming.
     #[error("the stream key is empty")]
     Empty,
     /// A blank inside.
@@ -25,20 +25,20 @@ pub enum KeyError {
     /// A control character inside.
     #[error("the stream key holds a control character at position {0}")]
     Control(usize),
-    /// Longer than any platform's.
+    /// Too long.
     #[error("the stream key is longer than {MAX_KEY} characters")]
     TooLong,
-    /// It is an address of another server.
+    /// The address of another server.
     #[error("an address was pasted where the stream key belongs, and it is not of this server")]
     OtherAddress,
 }
 
-/// A stream key. Displaying and debugging show at most its last four characters.
+/// Stream key. `Display` and `Debug` show at most its last four characters.
 #[derive(Clone)]
 pub struct StreamKey(SecretString);
 
 impl StreamKey {
-    /// Reads a key that stands alone, and notes what was put right in it.
+    /// Parses a key and records corrections.
     ///
     /// # Errors
     /// [`KeyError`], which never repeats the key.
@@ -70,19 +70,19 @@ impl StreamKey {
         Ok(Self(bare.to_owned().into()))
     }
 
-    /// A key that was checked before it was stored.
+    /// Creates a key that was checked before it was stored.
     #[must_use]
     pub fn from_stored(key: SecretString) -> Self {
         Self(key)
     }
 
-    /// The key itself, for the wire and for the sealed store.
+    /// Returns the key, for the protocol and for sealing.
     #[must_use]
     pub fn expose(&self) -> &str {
         self.0.expose_secret()
     }
 
-    /// The last characters, for people to tell keys apart: four of a long key, none of a short one.
+    /// Returns the last characters, to distinguish keys: four of a long key, none of a short one.
     #[must_use]
     pub fn ending(&self) -> String {
         let count = self.expose().chars().count();

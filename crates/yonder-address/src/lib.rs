@@ -1,9 +1,10 @@
-//! Server addresses, stream keys and passphrases, as people paste them: together or apart, with stray blanks,
-//! quotes and slashes. Recoverable input is corrected, and each correction is reported; the rest is refused with a reason.
+//! Server addresses, stream keys and passphrases, as pasted: together or separate, with stray blanks, quotes and slashes.
+//! Recoverable input is corrected, and each correction is reported; other input is refused with a reason.
 //!
-//! Pure: no name is looked up here.
+//! Pure: no name is resolved here.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 #![deny(
     clippy::as_conversions,
     clippy::expect_used,

@@ -1,12 +1,12 @@
-//! Secrets inside addresses: passwords and tokens in paths and queries, which are taken out for the records and for everything that is
-//! shown, and put back for the wire.
+//! Masking of secrets in addresses: passwords and tokens in paths and queries are removed for records and display, and
+//! inserted again for use.
 
 use secrecy::{ExposeSecret as _, SecretString};
 
 /// Placeholder of a secret in a masked address. Braces have to be percent-encoded in real addresses.
 pub const PLACEHOLDER: &str = "{secret}";
 
-/// Names of parameters whose values are secrets.
+/// Parameters whose values are secrets.
 const SECRET_NAMES: [&str; 20] = [
     "password",
     "passwd",
@@ -29,21 +29,21 @@ const SECRET_NAMES: [&str; 20] = [
     "signature",
     "credential",
 ];
-/// Characters that may stand before the name of a parameter.
+/// Characters that can precede the name of a parameter.
 const BEFORE_NAME: [char; 8] = ['/', '?', '&', ';', '_', ',', '|', '#'];
 /// Characters that end a value.
 const BEHIND_VALUE: [char; 6] = ['/', '?', '&', ';', '#', '|'];
 
-/// An address without its secrets.
+/// Address without its secrets.
 #[derive(Debug, Clone)]
 pub struct Masked {
-    /// The address, with a placeholder for each secret.
+    /// Address, with a placeholder for each secret.
     pub text: String,
-    /// The secrets, in their order. `None` stands for a placeholder that was there already.
+    /// Secrets, in order; `None` for a placeholder that was already present.
     pub secrets: Vec<Option<SecretString>>,
 }
 
-/// Takes the secrets out of the path and the query of an address.
+/// Masks the secrets in path and query of an address.
 #[must_use]
 pub fn mask(address: &str) -> Masked {
     let begin = address.find("://").map_or(0, |at| at + 3);
@@ -62,7 +62,7 @@ pub fn mask(address: &str) -> Masked {
     Masked { text, secrets }
 }
 
-/// Puts secrets back into a masked address; `None` if it has another number of placeholders.
+/// Inserts secrets into a masked address; `None` if the number of placeholders differs.
 #[must_use]
 pub fn unmask(text: &str, secrets: &[SecretString]) -> Option<SecretString> {
     let mut parts = text.split(PLACEHOLDER);
@@ -75,7 +75,7 @@ pub fn unmask(text: &str, secrets: &[SecretString]) -> Option<SecretString> {
     if secrets.next().is_some() { None } else { Some(full.into()) }
 }
 
-/// Splits at the first value that is a secret: what stands before it, the value, and what follows.
+/// Splits at the first secret value: text before it, value, and rest.
 fn next_secret(text: &str) -> Option<(&str, &str, &str)> {
     let mut from = 0;
     loop {
@@ -90,7 +90,7 @@ fn next_secret(text: &str) -> Option<(&str, &str, &str)> {
     }
 }
 
-/// True if the text ends in the name of a secret parameter.
+/// Returns true if the text ends in the name of a secret parameter.
 fn is_secret_name(head: &str) -> bool {
     let lower = head.to_ascii_lowercase();
     SECRET_NAMES.iter().any(|name| {
@@ -98,8 +98,8 @@ fn is_secret_name(head: &str) -> bool {
     })
 }
 
-/// Returns the value at the beginning of a text. Some devices separate parameters by underscores: the value then ends where another
-/// parameter begins.
+/// Returns the value at the beginning of a text. Some devices separate parameters by underscores: the value then ends
+/// where another parameter begins.
 fn value_of(tail: &str) -> &str {
     if tail.starts_with(PLACEHOLDER) {
         return PLACEHOLDER;
@@ -134,12 +134,12 @@ mod tests {
     #[case::none("rtsp://192.0.2.7/passage?bypass=1&compass=2&channel=3", "rtsp://192.0.2.7/passage?bypass=1&compass=2&channel=3", &[])]
     #[case::empty_value("rtsp://h/a?password=&b=1", "rtsp://h/a?password=&b=1", &[])]
     #[case::host("rtsp://password=x/", "rtsp://password=x/", &[])]
-    fn secrets_are_taken_out(#[case] address: &str, #[case] text: &str, #[case] secrets: &[&str]) {
+    fn secrets_are_masked(#[case] address: &str, #[case] text: &str, #[case] secrets: &[&str]) {
         assert_eq!(masked(address), (text.to_owned(), secrets.iter().map(|&s| s.to_owned()).collect()));
     }
 
     #[test]
-    fn another_number_of_secrets_does_not_fit() {
+    fn unmasking_needs_the_same_number_of_secrets() {
         let secrets = ["a".into(), "b".into()];
         assert!(unmask("rtsp://h/?pw={secret}", &secrets).is_none());
         assert!(unmask("rtsp://h/?pw={secret}&pw={secret}&pw={secret}", &secrets).is_none());

@@ -1,4 +1,4 @@
-//! Passphrases of encrypted SRT.
+//! Passphrases of SRT encryption.
 
 use std::fmt;
 
@@ -7,7 +7,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 /// Lengths that the protocol allows, in bytes (6.1.4: 10 to 80; receivers commonly keep one for a terminator).
 const RANGE: std::ops::RangeInclusive<usize> = 10..=79;
 
-/// Why a passphrase was refused. Never holds it.
+/// Error for an invalid passphrase. Never contains it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum PassphraseError {
     /// Too short or too long.
@@ -18,12 +18,12 @@ pub enum PassphraseError {
     Control(usize),
 }
 
-/// A passphrase. Displaying and debugging show nothing of it.
+/// Passphrase. `Display` and `Debug` show nothing of it.
 #[derive(Clone)]
 pub struct Passphrase(SecretString);
 
 impl Passphrase {
-    /// Reads a passphrase as it came out of a file: the line end is not part of it, blanks are.
+    /// Parses a passphrase, typically from a file: a line end is removed, blanks are not.
     ///
     /// # Errors
     /// [`PassphraseError`], which never repeats it.
@@ -38,13 +38,13 @@ impl Passphrase {
         Ok(Self(text.to_owned().into()))
     }
 
-    /// A passphrase that was checked before it was stored.
+    /// Creates a passphrase that was checked before it was stored.
     #[must_use]
     pub fn from_stored(passphrase: SecretString) -> Self {
         Self(passphrase)
     }
 
-    /// The passphrase itself, for the key derivation and for the sealed store.
+    /// Returns the passphrase, for the key derivation and for sealing.
     #[must_use]
     pub fn expose(&self) -> &str {
         self.0.expose_secret()
@@ -57,7 +57,7 @@ impl fmt::Debug for Passphrase {
     }
 }
 
-/// Length of the AES key that is made from a passphrase.
+/// Length of the AES key derived from a passphrase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum KeyLength {
     /// AES-128.
@@ -70,10 +70,10 @@ pub enum KeyLength {
 }
 
 impl KeyLength {
-    /// All of them.
+    /// All lengths.
     pub const ALL: [Self; 3] = [Self::Aes128, Self::Aes192, Self::Aes256];
 
-    /// Bytes of the key.
+    /// Returns the length in bytes.
     #[must_use]
     pub fn bytes(self) -> usize {
         match self {
@@ -83,7 +83,7 @@ impl KeyLength {
         }
     }
 
-    /// Bits of the key.
+    /// Returns the length in bits.
     #[must_use]
     pub fn bits(self) -> u16 {
         match self {
@@ -93,7 +93,7 @@ impl KeyLength {
         }
     }
 
-    /// From its bits.
+    /// Returns the length with this number of bits.
     #[must_use]
     pub fn from_bits(bits: u16) -> Option<Self> {
         Self::ALL.into_iter().find(|length| length.bits() == bits)
@@ -110,12 +110,12 @@ mod tests {
     #[case("long enough", Ok("long enough"))]
     #[case("with a line end\r\n", Ok("with a line end"))]
     #[case("tab\tinside it", Err(PassphraseError::Control(4)))]
-    fn passphrases_have_a_length(#[case] text: &str, #[case] read: Result<&str, PassphraseError>) {
+    fn passphrase_length_is_checked(#[case] text: &str, #[case] read: Result<&str, PassphraseError>) {
         assert_eq!(Passphrase::parse(text).map(|p| p.expose().to_owned()), read.map(str::to_owned));
     }
 
     #[test]
-    fn nothing_of_it_is_shown() {
+    fn passphrase_is_not_displayed() {
         let passphrase = Passphrase::parse("planted-passphrase").unwrap();
         assert_eq!(format!("{passphrase:?}"), "Passphrase");
     }

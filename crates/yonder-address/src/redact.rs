@@ -1,16 +1,16 @@
-//! Redaction of secrets from texts of other people's programs: error messages of platforms and cameras often repeat what they were
-//! sent, whole, encoded, or in part.
+//! Redaction of secrets in texts of peers: error messages of platforms and cameras often repeat what was sent,
+//! completely, encoded, or in part.
 
 use percent_encoding::percent_decode_str;
 
-/// Mark in the place of a secret.
+/// Replacement of a secret.
 const MARK: &str = "…";
-/// A part of a secret that is at least so long is redacted. A shorter one would be found by chance.
+/// Minimum length of a part of a secret that is redacted; shorter ones would match by chance.
 const MIN_PART: usize = 8;
-/// Shorter secrets are not redacted at all.
+/// Minimum length of a secret that is redacted.
 const MIN_SECRET: usize = 4;
 
-/// Returns a text without these secrets, their percent-encoded forms, and parts of eight characters or more, whatever their case.
+/// Returns the text without the secrets, their percent-encoded forms, and parts of eight or more characters, ignoring case.
 #[must_use]
 pub fn redact<'a>(text: &str, secrets: impl IntoIterator<Item = &'a str>) -> String {
     let secrets: Vec<Vec<char>> = secrets
@@ -18,7 +18,7 @@ pub fn redact<'a>(text: &str, secrets: impl IntoIterator<Item = &'a str>) -> Str
         .filter(|secret| secret.chars().count() >= MIN_SECRET)
         .map(|secret| secret.chars().map(|c| c.to_ascii_lowercase()).collect())
         .collect();
-    // An encoded secret is found in the decoded text, which is shown then.
+    // An encoded secret is found in the decoded text, which is returned in that case.
     let decoded = percent_decode_str(text).decode_utf8_lossy();
     let redacted = redact_plain(&decoded, &secrets);
     if redacted == *decoded { redact_plain(text, &secrets) } else { redacted }
@@ -45,7 +45,7 @@ fn redact_plain(text: &str, secrets: &[Vec<char>]) -> String {
     shown
 }
 
-/// Returns the length of the longest part of a secret that the text begins with; 0 if it is too short to matter.
+/// Returns the length of the longest part of a secret at the beginning of the text; 0 if it is too short.
 fn longest_part(text: &[char], secret: &[char]) -> usize {
     let common = |from: usize| secret.iter().skip(from).zip(text).take_while(|(a, b)| a == b).count();
     let longest = (0..secret.len()).map(common).max().unwrap_or_default();
@@ -76,14 +76,14 @@ mod tests {
     }
 
     #[test]
-    fn short_secret_is_redacted_as_a_whole_only() {
+    fn short_secret_is_redacted_only_as_a_whole() {
         assert_eq!(redact("key 4711 is wrong, 471 is too", ["4711"]), "key … is wrong, 471 is too");
         assert_eq!(redact("a b c", ["a"]), "a b c");
     }
 
     proptest! {
         #[test]
-        fn no_long_part_is_left(before in ".{0,20}", behind in ".{0,20}", from in 0_usize..10, length in 8_usize..16) {
+        fn no_long_part_of_a_secret_remains(before in ".{0,20}", behind in ".{0,20}", from in 0_usize..10, length in 8_usize..16) {
             let part: String = KEY.chars().skip(from).take(length).collect();
             let shown = redact(&format!("{before} {part} {behind}"), [KEY]);
             prop_assert!(!shown.to_ascii_lowercase().contains(&part), "{shown}");

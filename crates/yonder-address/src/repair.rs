@@ -1,90 +1,92 @@
-//! Repairs of pasted texts, and remarks about them.
+//! Corrections of pasted texts, and remarks.
 
 use std::borrow::Cow;
 
-/// One repair, or one remark.
+/// Correction or remark.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Repair {
-    /// Blanks or line ends around it were dropped.
+    /// Surrounding blanks or line ends were removed.
     Trimmed,
-    /// Quotes or brackets around it were dropped.
+    /// Surrounding quotes or brackets were removed.
     Unquoted,
-    /// A line end inside the key was taken out.
+    /// A line end inside the key was removed.
     Unfolded,
-    /// Doubled, leading or trailing slashes were dropped.
+    /// Repeated, leading or trailing slashes were removed.
     Slashes,
-    /// A slash was missing behind the scheme.
+    /// A missing slash after the scheme was added.
     SchemeSlash,
     /// The key was pasted together with the server address.
     KeyInAddress,
-    /// The key stood at the end of the server address as well.
+    /// The key was at the end of the server address as well.
     KeyTwice,
-    /// Only one address was given, and its end is the key.
+    /// Only one address was given; its end is the key.
     KeySplitOff,
-    /// The stream ID of the address is kept sealed, as the key.
+    /// The stream ID of the address is sealed like the key.
     StreamIdSealed,
-    /// The passphrase of the address is kept sealed.
+    /// The passphrase of the address is sealed.
     PassphraseSealed,
-    /// A parameter that has no meaning for a push was dropped.
+    /// An irrelevant parameter was removed.
     ParameterDropped(String),
     /// The latency was given in microseconds.
     LatencyInMicroseconds,
-    /// Remark: a stream ID of the form `#!::` whose pairs cannot be read.
+    /// Remark: a stream ID of the form `#!::` with invalid pairs.
     StreamIdMalformed,
-    /// Remark: a stream ID of the form `#!::` that does not ask to publish.
+    /// Remark: a stream ID of the form `#!::` whose mode is not `publish`.
     StreamIdDoesNotPublish,
     /// Remark: a stream ID of the form `#!::` without a resource name.
     StreamIdWithoutResource,
-    /// Remark: TLS on the port that is usual without.
+    /// Remark: TLS on the usual port without TLS.
     TlsOnPlainPort,
-    /// Remark: no TLS on the port that is usual with it.
+    /// Remark: no TLS on the usual port of TLS.
     PlainOnTlsPort,
 }
 
 impl Repair {
-    /// The repair in words.
+    /// Returns the message.
     #[must_use]
     pub fn sentence(&self) -> Cow<'static, str> {
         let fixed = match self {
-            Self::Trimmed => "blanks or line ends around it were dropped",
-            Self::Unquoted => "quotes around it were dropped",
-            Self::Unfolded => "a line end inside the key was taken out",
-            Self::Slashes => "doubled, leading or trailing slashes were dropped",
-            Self::SchemeSlash => "the slash missing behind the scheme was put in",
-            Self::KeyInAddress => "the server address in front of the key was dropped",
-            Self::KeyTwice => "the key stood at the end of the server address as well; there it was dropped",
-            Self::KeySplitOff => "the end of the address was taken as the stream key and is kept sealed",
+            Self::Trimmed => "surrounding blanks or line ends were removed",
+            Self::Unquoted => "surrounding quotes were removed",
+            Self::Unfolded => "a line end inside the key was removed",
+            Self::Slashes => "repeated, leading or trailing slashes were removed",
+            Self::SchemeSlash => "the missing slash after the scheme was added",
+            Self::KeyInAddress => "the server address before the key was removed",
+            Self::KeyTwice => "the key at the end of the server address was removed",
+            Self::KeySplitOff => {
+                "the end of the address is the stream key; it was split off and stored encrypted"
+            }
             Self::StreamIdSealed => {
-                "the stream ID was taken out of the address and is kept sealed, as the key"
+                "the stream ID of the address was split off and stored encrypted, as the key"
             }
-            Self::PassphraseSealed => "the passphrase was taken out of the address and is kept sealed",
+            Self::PassphraseSealed => "the passphrase was split off the address and stored encrypted",
             Self::ParameterDropped(name) => {
-                return Cow::Owned(format!("the parameter {name} was dropped: a push has no use for it"));
+                return Cow::Owned(format!("the parameter {name} was removed: pushes do not use it"));
             }
-            Self::LatencyInMicroseconds => "the latency was taken as microseconds",
+            Self::LatencyInMicroseconds => "the latency was read as microseconds",
             Self::StreamIdMalformed => {
                 "the stream ID begins with #!:: but is no list of key=value pairs, which strict servers refuse"
             }
             Self::StreamIdDoesNotPublish => {
-                "the stream ID lacks m=publish, so that the server may take the push for a viewer"
+                "the stream ID lacks m=publish, so that the server may treat the push as a viewer"
             }
             Self::StreamIdWithoutResource => "the stream ID lacks r=…, the name of the stream at the server",
             Self::TlsOnPlainPort => {
-                "the address asks for TLS on port 1935, which is usual without TLS; with TLS it is 443"
+                "the address asks for TLS on port 1935, the default without TLS; with TLS it is 443"
             }
             Self::PlainOnTlsPort => {
-                "the address goes without TLS to port 443, which is usual with TLS; then it begins with rtmps://"
+                "the address goes without TLS to port 443, the default with TLS; then it begins with rtmps://"
             }
         };
         Cow::Borrowed(fixed)
     }
 }
 
-/// Pairs of marks that come along when something is copied out of a page or a message.
+/// Pairs of quotes and brackets that are often copied along.
 const QUOTES: [(char, char); 7] =
     [('"', '"'), ('\'', '\''), ('`', '`'), ('“', '”'), ('‘', '’'), ('«', '»'), ('<', '>')];
 
-/// Drops blanks and quotes around a pasted text, in any nesting, and notes what was dropped.
+/// Removes blanks and quotes around a text, in any nesting, and records it.
 pub(crate) fn bare<'a>(text: &'a str, repairs: &mut Vec<Repair>) -> &'a str {
     let mut bare = text;
     loop {
@@ -105,7 +107,7 @@ pub(crate) fn bare<'a>(text: &'a str, repairs: &mut Vec<Repair>) -> &'a str {
     }
 }
 
-/// Adds a correction, unless it is listed already.
+/// Adds a correction, unless it is already listed.
 pub(crate) fn note(repairs: &mut Vec<Repair>, repair: Repair) {
     if !repairs.contains(&repair) {
         repairs.push(repair);

@@ -1,4 +1,4 @@
-//! RTMP servers: `rtmp[s]://host[:port]/app[/more]`.
+//! RTMP server addresses: `rtmp[s]://host[:port]/app[/more]`.
 
 use std::fmt;
 use std::str::FromStr;
@@ -11,19 +11,19 @@ use crate::server::{AddressError, Opened, Protocol, open};
 const PLAIN_PORT: u16 = 1935;
 const TLS_PORT: u16 = 443;
 
-/// An RTMP server, without the stream key. Displaying and debugging leave out the secrets in its parameters.
+/// RTMP server, without the stream key. `Display` and `Debug` mask secrets in its parameters.
 #[derive(Clone, PartialEq, Eq)]
 pub struct RtmpServer {
     /// RTMP over TLS.
     pub tls: bool,
     /// Host name or address; IPv6 without brackets.
     pub host: String,
-    /// Port; 1935 or 443 where the address names none.
+    /// Port; default 1935 or 443.
     pub port: u16,
-    /// The address names the port. Strict servers compare `tcUrl` with the address that they give out, also where the port is the
-    /// usual one.
+    /// The address contains the port. Strict servers compare `tcUrl` with the address that they issued, even for the
+    /// default port.
     pub has_port: bool,
-    /// Application, possibly with an instance behind a slash, and parameters.
+    /// Application, with an optional instance after a slash, and parameters.
     pub app: String,
 }
 
@@ -55,8 +55,8 @@ impl RtmpServer {
         Ok((Self { tls, host, port, has_port, app }, repairs))
     }
 
-    /// Returns the server that this one refers to by `target`: an absolute address, one without scheme (`//host/app`), or a path
-    /// (`/app`) on the same host. `None` for what is no RTMP address, holds credentials, or leaves TLS.
+    /// Returns the server of a redirect to `target`: an absolute address, one without scheme (`//host/app`), or a path
+    /// (`/app`) on the same host. `None` for an address that is not RTMP, contains credentials, or drops TLS.
     #[must_use]
     pub fn redirected(&self, target: &str) -> Option<Self> {
         let scheme = if self.tls { "rtmps" } else { "rtmp" };
@@ -73,15 +73,15 @@ impl RtmpServer {
         (server.tls || !self.tls).then_some(server)
     }
 
-    /// Returns true where host, port and TLS are the same.
+    /// Returns true if host, port and TLS are the same.
     pub(crate) fn has_same_socket(&self, other: &Self) -> bool {
         (self.tls, &self.host, self.port) == (other.tls, &other.host, other.port)
     }
 
-    /// Splits the last segment of the application off, with its parameters: in an address that holds the key
-    /// as well, that is the key. `None` when there is only one segment.
+    /// Splits off the last segment of the application, with its parameters: the key, in an address that contains it.
+    /// `None` if there is only one segment.
     pub(crate) fn split_last(&self) -> Option<(Self, String)> {
-        // Parameters may hold slashes; only what stands before them is a path.
+        // Slashes in parameters do not separate segments.
         let path_end = self.app.find('?').unwrap_or(self.app.len());
         let (path, query) = self.app.split_at_checked(path_end)?;
         let (app, last) = path.rsplit_once('/')?;
@@ -90,7 +90,7 @@ impl RtmpServer {
 }
 
 impl RtmpServer {
-    /// Returns the address with the secrets in its parameters, for the wire and the sealed store.
+    /// Returns the address with the secrets in its parameters, for the protocol and for sealing.
     #[must_use]
     pub fn full_address(&self) -> String {
         let (scheme, usual) = if self.tls { ("rtmps", TLS_PORT) } else { ("rtmp", PLAIN_PORT) };
@@ -101,7 +101,7 @@ impl RtmpServer {
 }
 
 impl fmt::Display for RtmpServer {
-    /// Writes the address without the secrets in its parameters.
+    /// Formats the address without the secrets in its parameters.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&mask(&self.full_address()).text)
     }
@@ -139,7 +139,7 @@ mod tests {
     #[case::usual_port_written("rtmps://ingest.example.net:443/live")]
     #[case::plain_port_written("rtmp://ingest.example.net:1935/live")]
     #[case::other_port("rtmp://ingest.example.net:1936/live")]
-    fn port_stays_as_it_was_written(#[case] text: &str) {
+    fn explicit_port_is_preserved(#[case] text: &str) {
         assert_eq!(server(text).full_address(), text);
     }
 

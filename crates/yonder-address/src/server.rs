@@ -1,4 +1,4 @@
-//! A platform's server, whatever protocol it speaks.
+//! Server addresses of platforms, for any protocol.
 
 use std::fmt;
 
@@ -8,62 +8,61 @@ use crate::repair::{Repair, bare, note};
 use crate::rtmp::RtmpServer;
 use crate::srt::SrtServer;
 
-/// Longest address accepted, in bytes.
+/// Maximum length of an address, in bytes.
 pub(crate) const MAX_ADDRESS: usize = 2048;
 
-/// Why a server address was refused.
+/// Error for an invalid server address.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum AddressError {
-    /// It does not begin with a scheme that is known.
+    /// Unknown scheme.
     #[error("the server address must begin with rtmp://, rtmps:// or srt://")]
     Scheme,
-    /// It is a web page.
+    /// The address of a web page.
     #[error(
-        "this is the address of a web page, perhaps the one where people watch; \
-         what is needed is the server address of the platform's page for encoders, beginning with rtmp://, rtmps:// or srt://"
+        "this is the address of a web page; copy the server address for encoders from the platform's page, beginning with rtmp://, rtmps:// or srt://"
     )]
     WebPage,
-    /// It is a camera.
+    /// The address of a camera.
     #[error("this is the address of a camera; a destination needs the platform's server address")]
     Camera,
-    /// Host or port is wrong.
+    /// Invalid host or port.
     #[error(transparent)]
     Authority(#[from] AuthorityError),
-    /// There is no application behind the host.
-    #[error("the server address lacks the application, as in rtmp://{0}/live")]
+    /// The application is missing.
+    #[error("the server address has no application, as in rtmp://{0}/live")]
     NoApplication(String),
-    /// A blank or control character inside.
-    #[error("the server address holds a blank at position {0}")]
+    /// Blank or control character.
+    #[error("the server address contains a blank at position {0}")]
     Blank(usize),
     /// Credentials in the address.
-    #[error("the server address holds a user name or password; platforms take a stream key instead")]
+    #[error("the server address contains a user name or password; platforms use a stream key instead")]
     Credentials,
-    /// Longer than any platform's.
+    /// Too long.
     #[error("the server address is longer than {MAX_ADDRESS} bytes")]
     TooLong,
-    /// SRT has no usual port.
+    /// SRT has no default port.
     #[error("an SRT address needs a port, as in srt://{0}:8890")]
     NoPort(String),
     /// SRT has no path.
-    #[error("an SRT address has no path; the stream ID goes into ?streamid=")]
+    #[error("an SRT address has no path; write the stream ID as ?streamid=")]
     Path,
-    /// Files are not pushed.
-    #[error("the address is for the transfer of files (transtype=file); a push needs transtype=live")]
+    /// File mode of SRT is not supported.
+    #[error("the address is for file transfer (transtype=file); a push needs transtype=live")]
     FileMode,
-    /// A passphrase where none can be kept.
-    #[error("the passphrase does not belong in this address; it is given separately and kept sealed")]
+    /// A passphrase in a context where it cannot be stored.
+    #[error("the passphrase does not belong in this address; enter it separately; it is stored encrypted")]
     PassphraseInAddress,
-    /// A passphrase that SRT does not allow.
+    /// Invalid passphrase.
     #[error(transparent)]
     Passphrase(PassphraseError),
-    /// A length of the key that AES does not have.
-    #[error("pbkeylen={0} is no length of a key; possible are 16, 24 and 32 bytes")]
+    /// Invalid key length.
+    #[error("pbkeylen={0} is not a key length; use 16, 24 or 32 bytes")]
     KeyLength(String),
-    /// The latency is no number in its range.
+    /// Latency out of range.
     #[error("the latency {0:?} is not a number of milliseconds from 20 to 8000")]
     Latency(String),
-    /// Only calling is possible.
+    /// Only caller mode is supported.
     #[error("mode={0} is not possible: pushes call the platform (mode=caller)")]
     Mode(String),
     /// The stream ID is too long.
@@ -83,12 +82,12 @@ pub enum Protocol {
 }
 
 impl Protocol {
-    /// All of them.
+    /// All protocols.
     pub const ALL: [Self; 3] = [Self::Rtmp, Self::Rtmps, Self::Srt];
 
-    /// The scheme, which is also its word everywhere.
+    /// Returns the scheme, which is also the protocol's name.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Rtmp => "rtmp",
             Self::Rtmps => "rtmps",
@@ -96,24 +95,24 @@ impl Protocol {
         }
     }
 
-    /// From its word.
+    /// Returns the protocol with this name.
     #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|protocol| protocol.word().eq_ignore_ascii_case(word))
+    pub fn from_name(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|protocol| protocol.as_str().eq_ignore_ascii_case(word))
     }
 }
 
-/// A platform's server, without any secret.
+/// Server of a platform, without secrets.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ServerAddress {
-    /// RTMP, with TLS or without.
+    /// RTMP or RTMPS.
     Rtmp(RtmpServer),
     /// SRT.
     Srt(SrtServer),
 }
 
 impl ServerAddress {
-    /// Protocol.
+    /// Returns the protocol.
     #[must_use]
     pub fn protocol(&self) -> Protocol {
         match self {
@@ -123,7 +122,7 @@ impl ServerAddress {
         }
     }
 
-    /// Returns the address with the secrets in its parameters, for the wire and the sealed store.
+    /// Returns the address with the secrets in its parameters, for the protocol and for sealing.
     #[must_use]
     pub fn full_address(&self) -> String {
         match self {
@@ -132,7 +131,7 @@ impl ServerAddress {
         }
     }
 
-    /// Host name or address; IPv6 without brackets.
+    /// Returns the host name or address; IPv6 without brackets.
     #[must_use]
     pub fn host(&self) -> &str {
         match self {
@@ -141,7 +140,7 @@ impl ServerAddress {
         }
     }
 
-    /// Port.
+    /// Returns the port.
     #[must_use]
     pub fn port(&self) -> u16 {
         match self {
@@ -150,8 +149,8 @@ impl ServerAddress {
         }
     }
 
-    /// True if a stream key identifies the same broadcast at both: at the same host for RTMP and RTMPS, whose ports lead to the same
-    /// ingest, and at the same host and port for SRT, where each port has a listener of its own.
+    /// Returns true if a stream key identifies the same broadcast on both: same host for RTMP and RTMPS, whose ports
+    /// lead to the same ingest; same host and port for SRT, whose ports have separate listeners.
     #[must_use]
     pub fn is_same_ingest(&self, other: &Self) -> bool {
         let is_same_host = self.host().eq_ignore_ascii_case(other.host());
@@ -172,17 +171,17 @@ impl fmt::Display for ServerAddress {
     }
 }
 
-/// A pasted address, cleaned and cut behind its scheme.
+/// Pasted address without surroundings, split after its scheme.
 pub(crate) struct Opened<'a> {
     pub(crate) protocol: Protocol,
     /// Host and port.
     pub(crate) authority: &'a str,
-    /// The rest of the text, with its slash or question mark.
+    /// Rest, beginning with its slash or question mark.
     pub(crate) rest: &'a str,
     pub(crate) repairs: Vec<Repair>,
 }
 
-/// Drops what surrounds an address and reads its scheme.
+/// Removes quotes and blanks around an address and parses its scheme.
 pub(crate) fn open(text: &str) -> Result<Opened<'_>, AddressError> {
     let mut repairs = Vec::new();
     let text = bare(text, &mut repairs);
@@ -193,7 +192,7 @@ pub(crate) fn open(text: &str) -> Result<Opened<'_>, AddressError> {
     let protocol = match scheme.to_ascii_lowercase().as_str() {
         "http" | "https" => return Err(AddressError::WebPage),
         "rtsp" | "rtsps" => return Err(AddressError::Camera),
-        scheme => Protocol::from_word(scheme).ok_or(AddressError::Scheme)?,
+        scheme => Protocol::from_name(scheme).ok_or(AddressError::Scheme)?,
     };
     if let Some(at) = text.chars().position(|c| c.is_whitespace() || c.is_control()) {
         return Err(AddressError::Blank(at + 1));
@@ -202,7 +201,7 @@ pub(crate) fn open(text: &str) -> Result<Opened<'_>, AddressError> {
     match rest.len() - bare_rest.len() {
         2 => {}
         0 | 1 => note(&mut repairs, Repair::SchemeSlash),
-        // Three slashes say that the host was left out, not that one was doubled.
+        // Three slashes mean an empty host, not a repeated slash.
         _ => return Err(AuthorityError::NoHost.into()),
     }
     let end = bare_rest.find(['/', '?']).unwrap_or(bare_rest.len());

@@ -1,4 +1,4 @@
-//! SRT servers: `srt://host:port?latency=…`, and the stream ID that goes with them.
+//! SRT server addresses, `srt://host:port?latency=…`, and stream IDs.
 
 use std::fmt;
 use std::ops::RangeInclusive;
@@ -11,42 +11,42 @@ use crate::passphrase::{KeyLength, Passphrase};
 use crate::repair::{Repair, note};
 use crate::server::{AddressError, Opened};
 
-/// Latencies that can be asked for, in milliseconds. Less than 20 leaves no time for a retransmission anywhere;
-/// more than 8000 would need larger buffers than receivers commonly have.
+/// Accepted latencies, in milliseconds. Less than 20 leaves no time for a retransmission; more than 8000 needs larger
+/// buffers than receivers usually have.
 pub const LATENCY_RANGE_MS: RangeInclusive<u16> = 20..=8_000;
-/// Latency where the address has none (default of the draft, 4.4).
+/// Default latency (draft, 4.4).
 const DEFAULT_LATENCY_MS: u16 = 120;
-/// Longest stream ID (3.2.1.3).
+/// Maximum length of a stream ID (3.2.1.3).
 const MAX_STREAM_ID: usize = 512;
-/// Stands in a stream ID for the stream key.
+/// Placeholder of the stream key in a stream ID.
 const BLANK: &str = "{key}";
 
-/// An SRT server.
+/// SRT server.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SrtServer {
     /// Host name or address; IPv6 without brackets.
     pub host: String,
     /// Port.
     pub port: u16,
-    /// Stream ID with `{key}` in place of the stream key; `None` where the key alone is the stream ID.
+    /// Stream ID with `{key}` in place of the stream key; `None` if the key itself is the stream ID.
     pub stream_id: Option<String>,
-    /// Latency asked for, in milliseconds.
+    /// Requested latency, in milliseconds.
     pub latency_ms: u16,
 }
 
-/// Parts of an SRT address that do not belong to the server.
+/// Parts of an SRT address that are stored separately.
 #[derive(Debug, Default)]
 pub(crate) struct SrtExtras {
-    /// A stream ID without a placeholder for the key: it may be a secret.
+    /// Stream ID without a placeholder for the key, which may be a secret.
     pub(crate) stream_id: Option<String>,
-    /// The passphrase.
+    /// Passphrase.
     pub(crate) passphrase: Option<Passphrase>,
-    /// Length of the key.
+    /// Key length.
     pub(crate) key_length: Option<KeyLength>,
 }
 
 impl SrtServer {
-    /// Reads the address as platforms and encoders show it.
+    /// Parses an address in the forms used by platforms and encoders.
     pub(crate) fn read(opened: Opened<'_>) -> Result<(Self, SrtExtras, Vec<Repair>), AddressError> {
         let Opened { authority, rest, mut repairs, .. } = opened;
         let Authority { host, port } = Authority::parse(authority)?;
@@ -88,7 +88,7 @@ impl SrtServer {
                     extras.stream_id = Some(id);
                 }
             }
-            // The latency of a push is the peer's receiver delay (draft 3.2.1.1.1).
+            // The latency of a push is the peer's receiver delay (draft, 3.2.1.1.1).
             "latency" | "peerlatency" => self.latency_ms = read_latency(value, repairs)?,
             "mode" if value.eq_ignore_ascii_case("caller") => {}
             "mode" => return Err(AddressError::Mode(value.to_owned())),
@@ -108,14 +108,14 @@ impl SrtServer {
                 let text = percent_decode_str(value).decode_utf8_lossy();
                 extras.passphrase = Some(Passphrase::parse(&text).map_err(AddressError::Passphrase)?);
             }
-            // Settings of sockets, which are chosen here, and parameters of other programs.
+            // Socket settings, which are chosen here, and unknown parameters.
             name => note(repairs, Repair::ParameterDropped(name.to_owned())),
         }
         Ok(())
     }
 }
 
-/// Reads a latency in milliseconds. Some programs write microseconds.
+/// Parses a latency in milliseconds; some sources use microseconds.
 fn read_latency(value: &str, repairs: &mut Vec<Repair>) -> Result<u16, AddressError> {
     let malformed = || AddressError::Latency(value.to_owned());
     let number: u32 = value.parse().map_err(|_| malformed())?;
@@ -128,8 +128,8 @@ fn read_latency(value: &str, repairs: &mut Vec<Repair>) -> Result<u16, AddressEr
     Ok(latency)
 }
 
-/// Checks a stream ID of the standardized form (draft-sharabayko-srt, appendix B): `#!::` and pairs of key and value. Notes the
-/// keys that are missing for a push.
+/// Checks a stream ID of the standardized form (draft-sharabayko-srt, appendix B): `#!::` and pairs of key and value.
+/// Records keys that are missing for a push.
 pub(crate) fn check_stream_id(id: &str, repairs: &mut Vec<Repair>) {
     let Some(pairs) = id.strip_prefix("#!::") else { return };
     let pairs = pairs.split(',').map(|pair| pair.split_once('='));
@@ -153,7 +153,7 @@ impl fmt::Display for SrtServer {
         let Some(id) = &self.stream_id else { return Ok(()) };
         f.write_str("&streamid=")?;
         for c in id.chars() {
-            // Only what would end the value, or look like a code, is written as one.
+            // Only characters that would end the value, or look like an encoding, are encoded.
             match c {
                 '%' | '&' | ' ' | '"' | '<' | '>' => write!(f, "%{:02X}", u32::from(c))?,
                 c => write!(f, "{c}")?,
@@ -163,21 +163,21 @@ impl fmt::Display for SrtServer {
     }
 }
 
-/// Why no stream ID could be made.
+/// Error for a stream ID that cannot be built.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum StreamIdError {
-    /// The stream ID has a blank, and there is no key to fill it.
+    /// The placeholder cannot be filled without a key.
     #[error("the stream ID has a place for the stream key ({BLANK}), but no key is set")]
     NoKey,
-    /// Longer than the protocol allows.
+    /// Too long.
     #[error("the stream ID with the key in it is longer than {MAX_STREAM_ID} bytes")]
     TooLong,
 }
 
-/// The stream ID that is sent: the address's with the key in its place, or the key itself, or none.
+/// Returns the stream ID to be sent: the server's with the key inserted, or the key itself, or none.
 ///
 /// # Errors
-/// [`StreamIdError`] when a blank stays open or the result is too long.
+/// [`StreamIdError`] if the key is missing or the result is too long.
 pub fn stream_id(server: &SrtServer, key: Option<&StreamKey>) -> Result<Option<StreamKey>, StreamIdError> {
     let id = match (&server.stream_id, key) {
         (Some(template), Some(key)) => Some(template.replace(BLANK, key.expose())),

@@ -1,4 +1,4 @@
-//! The site book: everything that is kept, as one document.
+//! Site book: all settings as one document.
 
 use std::collections::BTreeMap;
 
@@ -15,14 +15,14 @@ use crate::platforms::NewPlatform;
 use crate::relays::NewRelay;
 use crate::uplinks::NewUplink;
 
-/// Everything that is kept. A secret that is left out stays as it is.
+/// All settings. An omitted secret is kept.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SiteBook {
     /// Uplinks.
     #[serde(default)]
     pub uplinks: Vec<NewUplink>,
-    /// Rule sheets of one's own.
+    /// User-defined rule sheets.
     #[serde(default)]
     pub platforms: Vec<NewPlatform>,
     /// Address patterns.
@@ -43,15 +43,15 @@ pub struct SiteBook {
     /// Alert rules.
     #[serde(default)]
     pub alerts: Vec<NewAlert>,
-    /// Desired states of relays by name: `on`, `off` or `hold`; relays that are left out keep theirs.
+    /// Desired states of relays by name: `on`, `off` or `hold`; those of omitted relays are kept.
     #[serde(default)]
     pub wanted: BTreeMap<String, String>,
-    /// Secrets that the service keeps of these records. Output only.
+    /// Secrets that the service has stored for these records. Output only.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sealed: Vec<SealedSecret>,
 }
 
-/// A secret that the service keeps.
+/// Reference to a stored secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SealedSecret {
     /// `feed`, `destination` or `contact`.
@@ -62,19 +62,19 @@ pub struct SealedSecret {
     pub field: String,
 }
 
-/// A book to be brought into effect, or only looked at.
+/// Book to be applied or compared.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BookRequest {
-    /// The book.
+    /// Book.
     pub book: SiteBook,
-    /// Remove what is kept and not in the book.
+    /// Remove records that the book does not contain.
     #[serde(default)]
     pub prune: bool,
-    /// Change nothing, and tell what would be changed.
+    /// Only return the changes, without making them.
     #[serde(default)]
     pub look_only: bool,
-    /// Revision of the records that the plan was made against: with another one nothing is changed (412).
+    /// Expected revision of the records: with another one nothing is changed (412).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected_revision: Option<String>,
 }
@@ -82,35 +82,35 @@ pub struct BookRequest {
 /// Changes by a book.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct BookOutcome {
-    /// The changes, in the order in which they are made.
+    /// Changes, in the order in which they are made.
     pub changes: Vec<BookChange>,
-    /// They were made.
+    /// The changes were made.
     pub applied: bool,
-    /// Relays that are off, and wanted on or on hold: they are started one by one, each after its preflight.
+    /// Relays that are off and should be on or on hold: they are started one by one, each after its preflight.
     pub to_start: Vec<ToStart>,
-    /// Revision of the records before these changes.
+    /// Revision of the records before the changes.
     #[serde(default)]
     pub revision: String,
 }
 
-/// One record that is changed.
+/// Changed record.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct BookChange {
-    /// Kind of record, like `feed`.
+    /// Kind of the record, such as `feed`.
     pub kind: String,
-    /// Its name.
+    /// Name of the record.
     pub name: String,
     /// `added`, `changed` or `removed`.
     #[schema(value_type = BookAction)]
     pub what: String,
-    /// Fields that are different.
+    /// Changed fields.
     pub fields: Vec<FieldChange>,
 }
 
-/// A field that is different.
+/// Changed field.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FieldChange {
-    /// Its name.
+    /// Name of the field.
     pub field: String,
     /// Value before; null for none, and for a secret.
     pub before: Option<String>,
@@ -118,30 +118,30 @@ pub struct FieldChange {
     pub after: Option<String>,
 }
 
-/// A relay to be started.
+/// Relay to be started.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ToStart {
-    /// Its name.
+    /// Name of the relay.
     pub relay: String,
     /// `on` or `hold`.
     pub wanted: DesiredState,
 }
 
-/// A record of a book that is refused.
+/// Refused record of a book.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct BookFault {
-    /// Kind of record.
+    /// Kind of the record.
     pub kind: String,
-    /// Its name.
+    /// Name of the record.
     pub name: String,
     /// Stable code.
     pub code: String,
-    /// One sentence.
+    /// Message, in one sentence.
     pub detail: String,
     /// Next step.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
-    /// The field that was refused, where it is one.
+    /// Refused field, if it is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
 }

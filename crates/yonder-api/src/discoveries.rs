@@ -1,83 +1,83 @@
-//! Finding cameras.
+//! Camera discovery.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::secret::Secret;
 
-/// Scope of a search for cameras.
+/// Scope of a discovery.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDiscovery {
-    /// Hosts, separated by commas, with the port of their web service where that is not 80; left out, all networks of the
+    /// Hosts, comma-separated, with the port of their web service unless it is 80; if omitted, all networks of the
     /// service's machine are probed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
-    /// User name for the cameras at the hosts given. A search in the networks has none: any device can answer it.
+    /// User name for the cameras at the given hosts. Not used for the networks, where any device can answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
     /// Password for the cameras.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<Secret>,
-    /// Seconds to wait for answers: 1 to 30; 3 where left out.
+    /// Time to wait for responses, in seconds: 1 to 30; 3 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub for_s: Option<u32>,
 }
 
-/// A camera that was found.
+/// Camera found by a discovery.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FoundCamera {
-    /// Name that it gives itself, else its host.
+    /// Name from the device, or its host.
     pub name: String,
     /// Host that answered.
     pub host: String,
     /// Address of its device service.
     pub service: String,
-    /// Model that it names.
+    /// Model.
     pub model: String,
-    /// Firmware that it names.
+    /// Firmware version.
     pub firmware: String,
     /// Seconds by which its clock is ahead of ours.
     pub clock_ahead_s: Option<i64>,
-    /// Its lenses or channels.
+    /// Lenses or channels.
     pub channels: Vec<FoundChannel>,
-    /// Why it gave nothing, or not all.
+    /// Reason for missing or incomplete information.
     pub problem: Option<String>,
-    /// It asks for a user name and password, or refused those given.
+    /// Authentication is required, or has failed.
     #[serde(default)]
     pub needs_sign_in: bool,
 }
 
-/// One lens, or one channel of a recorder, with its streams from the largest to the smallest.
+/// Lens, or channel of a recorder, with its streams from the largest to the smallest.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FoundChannel {
-    /// Name that a feed of it would get.
+    /// Name for a feed of it.
     pub name: String,
-    /// Its streams.
+    /// Streams.
     pub streams: Vec<FoundStream>,
 }
 
-/// A stream, as the camera describes it; nothing of this is measured.
+/// Stream as described by the camera; nothing is measured.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FoundStream {
     /// Name of the profile.
     pub profile: String,
     /// Codec.
     pub codec: String,
-    /// Samples.
+    /// Width in samples.
     pub width: u32,
-    /// Samples.
+    /// Height in samples.
     pub height: u32,
-    /// Frames per second at most.
+    /// Maximum frame rate.
     pub fps: Option<f64>,
-    /// Bit rate at most.
+    /// Maximum bit rate, in kilobits per second.
     pub kbps: Option<u32>,
-    /// Seconds between keyframes.
+    /// Keyframe interval in seconds.
     pub keyframe_interval_s: Option<f64>,
-    /// Sound codec.
-    pub sound: Option<String>,
-    /// Address with the host that was asked.
+    /// Audio codec.
+    pub audio: Option<String>,
+    /// Address, with the host of the request.
     pub address: String,
-    /// Address as the camera reported it, where that names another host.
-    pub told: Option<String>,
+    /// Address as reported by the camera, if its host differs.
+    pub reported_address: Option<String>,
 }

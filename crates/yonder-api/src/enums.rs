@@ -1,6 +1,6 @@
-//! Fixed values of fields that are texts in requests and replies: they appear as enumerations in the OpenAPI document.
+//! Fixed values of text fields, which appear as enumerations in the OpenAPI document.
 //!
-//! The service reads such a field itself, since it can then name the field and the nearest value in its refusal.
+//! The service parses such a field itself, so that an error can name the field and the nearest value.
 
 use utoipa::ToSchema;
 
@@ -26,15 +26,15 @@ pub enum MediaTransport {
     Udp,
 }
 
-/// Time range of recorded rates: an hour by the second, a day by ten seconds, a month by the minute.
+/// Time range of bit rates: an hour per second, a day per ten seconds, a month per minute.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
 #[schema(rename_all = "lowercase")]
 pub enum RateRange {
-    /// The last hour, by the second.
+    /// Last hour, per second.
     Hour,
-    /// The last day, by ten seconds.
+    /// Last day, per ten seconds.
     Day,
-    /// The last month, by the minute.
+    /// Last month, per minute.
     Month,
 }
 
@@ -44,19 +44,19 @@ pub enum RateRange {
 pub enum BudgetVerdict {
     /// It fits.
     Fits,
-    /// It fits, without the headroom.
+    /// It fits, but uses part of the headroom.
     Tight,
     /// It does not fit.
     Over,
 }
 
-/// Whether a size and frame rate can be sent at what is left: well, barely, or not.
+/// Whether a frame size and rate fits the available bit rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
 #[schema(rename_all = "lowercase")]
 pub enum Fit {
-    /// At a rate recommended for it.
+    /// At a recommended bit rate.
     Good,
-    /// Below that rate.
+    /// Below the recommended bit rate.
     Plain,
     /// Not at all.
     No,
@@ -86,7 +86,7 @@ pub enum Origin {
     Api,
     /// A site book.
     SiteBook,
-    /// An on-air window, or the service itself.
+    /// On-air window, or the service itself.
     Schedule,
 }
 
@@ -96,19 +96,19 @@ pub enum Origin {
 pub enum NotificationKind {
     /// An alert was raised.
     Raised,
-    /// It is repeated.
+    /// An open alert is repeated.
     Still,
-    /// An alert is over.
+    /// An alert is resolved.
     Over,
-    /// A sign of life.
+    /// Periodic sign of life.
     Alive,
     /// A test.
     Test,
-    /// Several that had to wait, joined.
+    /// Several joined notifications.
     Several,
 }
 
-/// Stream of a feed that an advice is about.
+/// Stream of a feed that advice is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
 #[schema(rename_all = "lowercase")]
 pub enum AdviceSubject {

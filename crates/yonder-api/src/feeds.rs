@@ -6,23 +6,23 @@ use yonder_core::FeedPhase;
 
 use crate::secret::Secret;
 
-/// How a camera's packets travel.
+/// Transport of RTP packets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Transport {
-    /// The service chooses.
+    /// Chosen by the service.
     #[default]
     Auto,
-    /// Within the RTSP connection.
+    /// Interleaved with RTSP.
     Tcp,
-    /// As datagrams.
+    /// UDP.
     Udp,
 }
 
 impl Transport {
-    /// The word that is kept and shown.
+    /// Returns the name that is stored and shown.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Auto => "auto",
             Self::Tcp => "tcp",
@@ -30,9 +30,9 @@ impl Transport {
         }
     }
 
-    /// The transport of a kept word; unknown words are `auto`.
+    /// Returns the transport with this name; `auto` for unknown names.
     #[must_use]
-    pub fn from_word(word: &str) -> Self {
+    pub fn from_name(word: &str) -> Self {
         match word {
             "tcp" => Self::Tcp,
             "udp" => Self::Udp,
@@ -41,35 +41,35 @@ impl Transport {
     }
 }
 
-/// A feed to be added.
+/// Feed to be added.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewFeed {
     /// Name, unique among feeds.
     pub name: String,
-    /// RTSP address of the main stream. A user name and password in it are taken out and sealed.
+    /// RTSP address of the main stream. A user name and password in it are removed and sealed.
     pub url: Secret,
-    /// RTSP address of a lighter stream.
+    /// RTSP address of the sub stream.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sub_url: Option<Secret>,
     /// Transport.
     #[serde(default)]
     pub transport: Transport,
-    /// User name, where the address holds none.
+    /// User name, unless the address contains one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// Password, where the address holds none.
+    /// Password, unless the address contains one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<Secret>,
-    /// SHA-256 fingerprint of the one certificate that is trusted, for rtsps:// with a device's own certificate.
+    /// SHA-256 fingerprint of the only trusted certificate, for `rtsps://` with a self-signed certificate.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
-    /// Site that the camera is at, when that is not where the service runs: its uplink carries the pull.
+    /// Site of the camera, if it is not that of the service: its uplink carries the pull.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
 }
 
-/// A change of a feed; what is left out stays.
+/// Change of a feed; omitted fields are kept.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FeedChange {
@@ -91,44 +91,44 @@ pub struct FeedChange {
     /// New password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<Secret>,
-    /// New certificate fingerprint; empty goes back to normal trust.
+    /// New certificate fingerprint; empty restores the trust in the system's authorities.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
-    /// New site; empty for where the service runs.
+    /// New site; empty for that of the service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
 }
 
-/// A feed.
+/// Feed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Feed {
     /// Name.
     pub name: String,
-    /// Stable id: it stays when the name changes.
+    /// Stable ID, independent of the name.
     #[serde(default)]
     pub id: String,
-    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    /// Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
     #[serde(default)]
     pub revision: i64,
     /// Address of the main stream, without user name and password.
     pub url: String,
-    /// Address of the sub stream, likewise.
+    /// Address of the sub stream, without user name and password.
     pub sub_url: Option<String>,
     /// Transport.
     pub transport: Transport,
     /// User name.
     pub user: Option<String>,
-    /// A password is kept.
+    /// A password is stored.
     pub has_password: bool,
-    /// The stored password cannot be opened and has to be set again; until then the feed is blocked.
+    /// The stored password cannot be decrypted and must be set again; until then the feed is blocked.
     #[serde(default)]
     pub secret_lost: bool,
-    /// SHA-256 fingerprint of the one certificate that is trusted.
+    /// SHA-256 fingerprint of the only trusted certificate.
     pub pin: Option<String>,
-    /// Site that the camera is at.
+    /// Site of the camera.
     #[serde(default)]
     pub site: Option<String>,
-    /// Warnings, in sentences.
+    /// Warnings, as sentences.
     pub warnings: Vec<String>,
     /// State.
     pub state: FeedPhase,

@@ -1,4 +1,4 @@
-//! Jobs: work that takes longer than a request should.
+//! Jobs: work that may take longer than a request.
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -10,7 +10,7 @@ use crate::Problem;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum JobKind {
-    /// Checks before a start.
+    /// Preflight of a relay.
     Preflight,
     /// Start of a relay, with its preflight.
     Start,
@@ -18,11 +18,11 @@ pub enum JobKind {
     BulkStart,
     /// Rehearsal of a push.
     Rehearsal,
-    /// Search for cameras.
+    /// Camera discovery.
     Find,
-    /// A site book that is applied or compared.
+    /// Application or comparison of a site book.
     SiteBook,
-    /// Copy of the records.
+    /// Backup of the records.
     Backup,
 }
 
@@ -50,14 +50,14 @@ pub enum JobState {
     Running,
     /// It has ended with a result.
     Done,
-    /// It has ended with a problem.
+    /// It has ended with an error.
     Failed,
-    /// It was canceled before it could end.
+    /// It was canceled.
     Canceled,
 }
 
 impl JobState {
-    /// True once the job has ended.
+    /// Returns true once the job has ended.
     #[must_use]
     pub fn has_ended(self) -> bool {
         self != Self::Running
@@ -78,28 +78,28 @@ impl JobState {
 /// Progress of a job.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JobProgress {
-    /// Current step, like `measuring the feed`.
+    /// Current step, such as `measuring the feed`.
     pub step: String,
-    /// Steps done.
+    /// Completed steps.
     pub done: u32,
-    /// Number of steps, where that is known.
+    /// Number of steps, if known.
     pub total: Option<u32>,
 }
 
-/// Work in the background.
+/// Background job.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Job {
-    /// Id.
+    /// ID.
     pub id: String,
     /// Kind of work.
     pub kind: JobKind,
-    /// Name of the record that it is about.
+    /// Name of the record concerned.
     pub about: Option<String>,
     /// State.
     pub state: JobState,
-    /// It was asked to end early.
+    /// Cancellation was requested.
     pub cancel_requested: bool,
-    /// Person or token that has begun it.
+    /// Person or token that started it.
     pub who: String,
     /// When it began.
     pub began: String,
@@ -108,18 +108,18 @@ pub struct Job {
     pub ended: Option<String>,
     /// Progress.
     pub progress: JobProgress,
-    /// Result of a job that is done: the body that the request would have had without a job.
+    /// Result: the body of the response without a job.
     pub result: Option<Value>,
-    /// Problem of a job that has failed.
+    /// Error of a failed job.
     pub problem: Option<Problem>,
 }
 
-/// How long to wait for news of a job.
+/// Wait for a change of a job.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct JobRequest {
-    /// Seconds to wait for the end of the job: 0 unless said otherwise, 30 at most.
+    /// Maximum wait for the end of the job, in seconds: 0 by default, at most 30.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_s: Option<u32>,
 }
@@ -128,21 +128,21 @@ pub struct JobRequest {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BulkStart {
-    /// Names of the relays; all that are off where none is named.
+    /// Names of the relays; all that are off if empty.
     #[serde(default)]
     pub relays: Vec<String>,
-    /// Start in spite of what the preflights say.
+    /// Start in spite of failed preflights.
     #[serde(default)]
     pub force: bool,
 }
 
-/// Outcome of the start of one relay among several.
+/// Outcome of the start of one of several relays.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StartOutcome {
     /// Name of the relay.
     pub relay: String,
-    /// It runs.
+    /// It was started.
     pub started: bool,
-    /// Why it does not.
+    /// Reason for not starting it.
     pub problem: Option<Problem>,
 }

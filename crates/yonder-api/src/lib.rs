@@ -1,4 +1,4 @@
-//! Requests, responses and problems of the API, shared by the server and the client.
+//! Requests, responses and problem documents of the API, shared by server and client.
 //!
 //! Times are RFC 3339 texts in UTC; rates are in kilobits (1000 bits) per second.
 
@@ -65,5 +65,5 @@ pub use surveys::{
 };
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
 
-/// Header that carries the token which changes made with a cookie must show.
+/// Header with the CSRF token, required for changes authenticated by a cookie.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

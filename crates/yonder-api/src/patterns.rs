@@ -8,15 +8,15 @@ use utoipa::ToSchema;
 use crate::feeds::Transport;
 use crate::secret::Secret;
 
-/// A camera's RTSP address with named placeholders.
+/// RTSP address of a camera with named placeholders.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Pattern {
     /// Name, unique among patterns.
     pub name: String,
-    /// Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    /// Address with placeholders in braces, such as `rtsp://{host}:{port}/ch{channel}/{stream}`.
     pub template: String,
-    /// The placeholders; `host` and `port` need no declaration.
+    /// Placeholders; `host` and `port` are built in.
     #[serde(default, alias = "blanks")]
     pub placeholders: Vec<Placeholder>,
     /// Purpose.
@@ -24,20 +24,20 @@ pub struct Pattern {
     pub note: String,
 }
 
-/// A stored pattern.
+/// Stored pattern.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StoredPattern {
     /// Name, unique among patterns.
     pub name: String,
-    /// Stable id: it stays when the name changes.
+    /// Stable ID, independent of the name.
     #[serde(default)]
     pub id: String,
-    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    /// Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
     #[serde(default)]
     pub revision: i64,
-    /// Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    /// Address with placeholders in braces, such as `rtsp://{host}:{port}/ch{channel}/{stream}`.
     pub template: String,
-    /// The placeholders; `host` and `port` need no declaration.
+    /// Placeholders; `host` and `port` are built in.
     #[serde(default, alias = "blanks")]
     pub placeholders: Vec<Placeholder>,
     /// Purpose.
@@ -45,7 +45,7 @@ pub struct StoredPattern {
     pub note: String,
 }
 
-/// A named placeholder.
+/// Named placeholder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Placeholder {
     /// Name, as in `{name}`.
@@ -59,49 +59,49 @@ pub struct Placeholder {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum PlaceholderKind {
-    /// Any text; percent codes are made where they are needed.
+    /// Any text; percent-encoded where necessary.
     Text,
-    /// A number as people count it.
+    /// Integer.
     Number {
-        /// Minimum number of digits, with zeros in front.
+        /// Minimum number of digits, padded with zeros.
         #[serde(default)]
         width: u8,
-        /// Added before it is written.
+        /// Added to the value before it is inserted.
         #[serde(default)]
         offset: i64,
-        /// Smallest that is accepted.
+        /// Minimum value.
         #[serde(alias = "least")]
         min: i64,
-        /// Largest that is accepted.
+        /// Maximum value.
         #[serde(alias = "most")]
         max: i64,
     },
-    /// A word, and what is written for it.
+    /// Choice of a named value.
     Choice {
-        /// The choices. A placeholder named `stream` with the words `main` and `sub` makes both addresses.
+        /// Choices. A placeholder `stream` with the choices `main` and `sub` yields both addresses.
         choices: Vec<Choice>,
     },
 }
 
-/// A word, and what is written for it.
+/// Choice: name and inserted text.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Choice {
-    /// The word that people choose.
+    /// Name of the choice.
     pub word: String,
-    /// The value.
+    /// Inserted text.
     pub value: String,
 }
 
-/// Feeds to be made from a pattern, all or none.
+/// Feeds to be created from a pattern, all or none.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PatternFeeds {
-    /// Name of the feed; with several channels each name ends in its number.
+    /// Name of the feed; with several channels each name ends with its number.
     pub name: String,
     /// Values of the placeholders.
     pub set: BTreeMap<String, String>,
-    /// A recorder's channels to be added in one go, like `1-4,7`.
+    /// Channels of a recorder, such as `1-4,7`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub channels: Option<String>,
     /// Transport.
@@ -113,10 +113,10 @@ pub struct PatternFeeds {
     /// Password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<Secret>,
-    /// SHA-256 fingerprint of the one certificate that is trusted.
+    /// SHA-256 fingerprint of the only trusted certificate.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
-    /// Site that the cameras are at, when that is not where the service runs.
+    /// Site of the cameras, if it is not that of the service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
 }

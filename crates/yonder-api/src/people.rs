@@ -1,4 +1,4 @@
-//! People, their sessions, invitations, and tokens for programs.
+//! People, sessions, invitations and API tokens.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -9,37 +9,37 @@ use crate::secret::Secret;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
-    /// Sees everything but secrets, and changes nothing.
+    /// Reads everything except secrets.
     Viewer,
-    /// Starts, stops, holds, resumes and rekeys what is set up, and measures it.
+    /// Starts, stops, holds, resumes and rekeys existing relays, and measures them.
     Operator,
-    /// Changes everything, and looks after people.
+    /// Changes everything and manages people.
     #[serde(alias = "keeper")]
     Admin,
 }
 
-/// Person who can sign in.
+/// Person with access.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Person {
     /// Name.
     pub name: String,
-    /// Stable id: it stays when the name changes.
+    /// Stable ID, independent of the name.
     #[serde(default)]
     pub id: String,
-    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    /// Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
     #[serde(default)]
     pub revision: i64,
     /// Role.
     pub role: Role,
-    /// When they came.
+    /// When the person was added.
     #[schema(format = DateTime)]
     pub since: String,
-    /// When they were last here; null where they have no session.
+    /// Last activity; null without a session.
     #[schema(format = DateTime)]
     pub seen: Option<String>,
 }
 
-/// A change of a person.
+/// Change of a person.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PersonChange {
@@ -47,43 +47,43 @@ pub struct PersonChange {
     pub role: Role,
 }
 
-/// New invitation. For a person who can sign in already, the link sets a new password and keeps the role.
+/// New invitation. For an existing person, the link sets a new password and keeps the role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewInvitation {
     /// Name.
     pub name: String,
-    /// Role; viewer by default, for a new person.
+    /// Role of a new person; viewer by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub role: Option<Role>,
 }
 
-/// An invitation that nobody has taken up yet.
+/// Open invitation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Invitation {
     /// Name of the invited person.
     pub name: String,
     /// Role of the invited person.
     pub role: Role,
-    /// They may sign in already, and get a new password.
+    /// The person exists and gets a new password.
     pub resets: bool,
     /// Name of the inviting person.
     pub by: String,
-    /// When it is void.
+    /// Expiry.
     #[schema(format = DateTime)]
     pub expires: String,
 }
 
-/// A fresh invitation, with the code of its link. It is shown once.
+/// New invitation, with the code of its link, which is returned only once.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MadeInvitation {
-    /// The invitation.
+    /// Invitation.
     pub invitation: Invitation,
     /// Code of the one-time link: `/join#CODE` at the console's address.
     pub code: Secret,
 }
 
-/// The code of an invitation.
+/// Code of an invitation.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct InvitationCode {
@@ -91,13 +91,13 @@ pub struct InvitationCode {
     pub code: Secret,
 }
 
-/// An invitation taken up.
+/// Acceptance of an invitation.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Join {
     /// Code of the link.
     pub code: Secret,
-    /// Password, ten characters at least.
+    /// Password, at least ten characters.
     pub password: Secret,
 }
 
@@ -105,84 +105,84 @@ pub struct Join {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PasswordChange {
-    /// The password that is valid now.
+    /// Current password.
     pub current: Secret,
-    /// The one to be valid from now on, ten characters at least.
+    /// New password, at least ten characters.
     pub new: Secret,
 }
 
-/// A session of somebody who is signed in.
+/// Session of a signed-in person.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Session {
-    /// Tells it apart from others.
+    /// ID.
     pub id: String,
     /// Name of the person.
     pub person: String,
     /// User agent of the browser.
     pub agent: String,
-    /// Network address from which it was begun; empty where it is not known.
+    /// Network address from which it was begun; empty if unknown.
     #[serde(default)]
     pub address: String,
-    /// When it began.
+    /// Begin.
     #[schema(format = DateTime)]
     pub since: String,
-    /// When it was last used, to the minute.
+    /// Last use, to the minute.
     #[schema(format = DateTime)]
     pub seen: String,
-    /// When it ends by itself.
+    /// Expiry.
     #[schema(format = DateTime)]
     pub expires: String,
-    /// It is the one that asks.
+    /// It is the session of the request.
     pub this: bool,
 }
 
-/// A token to be made for a program.
+/// API token to be created.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewToken {
     /// Name, unique among tokens.
     pub name: String,
-    /// Role of its bearer; viewer by default.
+    /// Role; viewer by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub role: Option<Role>,
-    /// Days until it expires, 1 to 3650; 90 by default. 0 for a token that does not expire.
+    /// Lifetime in days, 1 to 3650; 90 by default. 0 for a token that does not expire.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub days: Option<u32>,
 }
 
-/// A token for programs.
+/// API token.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Token {
     /// Name.
     pub name: String,
-    /// Stable id: it stays when the name changes.
+    /// Stable ID, independent of the name.
     #[serde(default)]
     pub id: String,
-    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    /// Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
     #[serde(default)]
     pub revision: i64,
-    /// Role of the bearer.
+    /// Role.
     pub role: Role,
-    /// Name of the person who made it.
+    /// Name of the person who created it.
     pub by: String,
-    /// When.
+    /// Creation time.
     #[schema(format = DateTime)]
     pub since: String,
-    /// When it is void; null for never.
+    /// Expiry; null for never.
     #[schema(format = DateTime)]
     pub expires: Option<String>,
-    /// It is void.
+    /// It has expired.
     pub void: bool,
-    /// When it was last used, to the minute.
+    /// Last use, to the minute.
     #[schema(format = DateTime)]
     pub used: Option<String>,
 }
 
-/// A fresh token, with its secret. It is shown once.
+/// New token, with its secret, which is returned only once.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MadeToken {
-    /// The token.
+    /// Token.
     pub token: Token,
-    /// The token, to be sent as a bearer token.
+    /// Secret, to be sent as a bearer token.
     pub secret: Secret,
 }

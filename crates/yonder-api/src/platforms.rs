@@ -1,42 +1,42 @@
-//! Platforms: rule sheets.
+//! Platforms (rule sheets).
 
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A sheet to be added.
+/// Rule sheet to be added.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewPlatform {
     /// Name, unique among platforms.
     pub name: String,
-    /// Name of a platform whose rules it begins with.
+    /// Name of a platform to copy the rules from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub like: Option<String>,
-    /// Rules by name, each as a text with its unit: `"video.ceiling": "6Mbit/s"`.
+    /// Rules by name, as text with units: `"video.ceiling": "6Mbit/s"`.
     #[serde(default)]
     pub rules: BTreeMap<String, String>,
 }
 
-/// A change of a sheet; what is left out stays. A shipped sheet that is changed becomes one's own.
+/// Change of a rule sheet; omitted rules are kept. A changed built-in sheet becomes user-defined.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PlatformChange {
-    /// Rules by name; an empty text takes a rule away.
+    /// Rules by name; an empty text removes a rule.
     pub rules: BTreeMap<String, String>,
 }
 
-/// A rule with its value.
+/// Rule with its value.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PlatformRule {
     /// Name.
     pub rule: String,
-    /// Value with its unit.
+    /// Value, as text with its unit.
     pub value: String,
 }
 
-/// A rule that a sheet can have.
+/// Kind of rule.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RuleKind {
     /// Name.
@@ -45,21 +45,21 @@ pub struct RuleKind {
     pub wants: String,
 }
 
-/// A platform.
+/// Platform.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Platform {
     /// Name.
     pub name: String,
-    /// Stable id of a sheet of one's own; null for one that ships.
+    /// Stable ID of a user-defined sheet; null for a built-in one.
     #[serde(default)]
     pub id: Option<String>,
-    /// Number that each change of a sheet of one's own raises, for `If-Match`.
+    /// Revision of a user-defined sheet, incremented by each change, for `If-Match`.
     #[serde(default)]
     pub revision: Option<i64>,
-    /// It ships with the program, and nobody changed it.
+    /// It is built in and unchanged.
     pub shipped: bool,
-    /// Rules that are set, in order.
+    /// Rules that are set, in display order.
     pub rules: Vec<PlatformRule>,
-    /// Destinations on it.
+    /// Destinations on this platform.
     pub destinations: Vec<String>,
 }

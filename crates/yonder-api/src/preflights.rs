@@ -3,61 +3,61 @@
 use crate::enums::Protocol;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use yonder_core::preflight::Level as CheckLevel;
+use yonder_core::preflight::CheckStatus;
 
-/// One check.
+/// Check of a preflight.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Check {
-    /// Feed, destination or uplink that was checked.
+    /// Feed, destination or uplink.
     pub subject: String,
-    /// Stable word for the check.
+    /// Stable name of the check.
     pub check: String,
     /// Result.
-    pub level: CheckLevel,
-    /// Why.
+    pub level: CheckStatus,
+    /// Reason.
     pub reason: String,
     /// Next step, unless the check passed.
     pub next_step: Option<String>,
 }
 
-/// The checks before a start.
+/// Result of a preflight.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Preflight {
     /// Relay.
     pub relay: String,
-    /// The worst of all.
-    pub level: CheckLevel,
-    /// When it was done.
+    /// Worst result.
+    pub level: CheckStatus,
+    /// Time.
     #[schema(format = DateTime)]
     pub at: String,
-    /// All checks.
+    /// Checks.
     pub checks: Vec<Check>,
 }
 
-/// How to start a relay.
+/// Parameters of a start.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Start {
-    /// Start in spite of a failed preflight; that is recorded.
+    /// Start in spite of a failed preflight; this is audited.
     #[serde(default)]
     pub force: bool,
 }
 
-/// A rehearsal to be held.
+/// Rehearsal to be performed.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewRehearsal {
-    /// Destination of the relay that is rehearsed; the first one where none is named.
+    /// Destination to rehearse; the first one by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
-    /// Platform by whose rules it is judged; the destination's own where nothing is said.
+    /// Platform whose rules apply; by default the destination's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<String>,
-    /// `rtmp` or `srt`; the destination's own where nothing is said.
+    /// `rtmp` or `srt`; by default the destination's protocol.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Protocol>)]
     pub over: Option<String>,
-    /// Seconds, from 3 to 300; 15 where nothing is said.
+    /// Duration in seconds, from 3 to 300; 15 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub for_s: Option<u32>,
 }
@@ -65,54 +65,54 @@ pub struct NewRehearsal {
 /// Grade of a received stream.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Graded {
-    /// Codec of the picture.
+    /// Video codec.
     pub video_codec: Option<String>,
     /// Profile.
     pub profile: Option<String>,
-    /// Samples a line.
+    /// Width in samples.
     pub width: Option<u32>,
-    /// Lines.
+    /// Height in lines.
     pub height: Option<u32>,
     /// Frames per second.
     pub fps: Option<f64>,
-    /// Kilobits per second of the picture.
+    /// Video bit rate, in kilobits per second.
     pub video_kbps: u64,
-    /// Kilobits in the fullest second.
+    /// Maximum over one second, in kilobits.
     pub peak_kbps: u64,
-    /// Longest time between keyframes.
+    /// Longest keyframe interval, in milliseconds.
     pub keyframe_ms: u64,
-    /// Pictures come in another order than they are shown in.
+    /// Frames are sent in another order than they are shown in.
     pub b_frames: bool,
-    /// Codec of the sound.
+    /// Audio codec.
     pub audio_codec: Option<String>,
-    /// Hertz.
+    /// Sampling rate in hertz.
     pub audio_rate_hz: Option<u32>,
-    /// Kilobits per second of the sound.
+    /// Audio bit rate, in kilobits per second.
     pub audio_kbps: u64,
-    /// Largest distance between picture and sound.
+    /// Largest offset between video and audio, in milliseconds.
     pub skew_ms: u64,
-    /// Longest time without anything coming.
+    /// Longest time without data, in milliseconds.
     pub longest_stall_ms: u64,
-    /// Pictures received.
+    /// Video frames received.
     pub pictures: u64,
-    /// Findings, in sentences.
+    /// Findings, as sentences.
     pub findings: Vec<String>,
 }
 
-/// A rehearsal that was held.
+/// Result of a rehearsal.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Rehearsal {
     /// Relay.
     pub relay: String,
-    /// Destination that was rehearsed.
+    /// Destination.
     pub destination: String,
     /// Protocol.
     pub over: String,
-    /// Platform by whose rules it was judged.
+    /// Platform whose rules were applied.
     pub platform: Option<String>,
-    /// The worst of all.
-    pub level: CheckLevel,
-    /// Why nothing came, if nothing did.
+    /// Worst result.
+    pub level: CheckStatus,
+    /// Reason for not receiving a stream.
     pub trouble: Option<String>,
     /// Grade of the received stream.
     pub graded: Graded,

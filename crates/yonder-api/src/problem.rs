@@ -1,4 +1,4 @@
-//! Problems (RFC 9457): what was wrong, under a stable code, with a next step.
+//! Problem documents (RFC 9457), with a stable code and the next step.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -6,30 +6,30 @@ use utoipa::ToSchema;
 use crate::book::BookFault;
 use crate::preflights::Check;
 
-/// A problem document.
+/// Problem document.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// Always `about:blank`: the code tells the kind.
+    /// Always `about:blank`: the code identifies the problem.
     #[serde(rename = "type")]
     pub kind: String,
-    /// The status in words.
+    /// Name of the status.
     pub title: String,
     /// HTTP status.
     pub status: u16,
-    /// One sentence about this case.
+    /// Message about this occurrence.
     pub detail: String,
     /// Stable code.
     pub code: String,
     /// Next step.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
-    /// The field of the request that was refused, where it is one.
+    /// Refused field of the request, if it is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
-    /// The checks that keep a relay from starting.
+    /// Checks that prevent the start of a relay.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<Check>,
-    /// The records of a site book that are refused.
+    /// Refused records of a site book.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub faults: Vec<BookFault>,
 }

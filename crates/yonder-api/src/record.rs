@@ -1,13 +1,13 @@
-//! Logbook and report.
+//! Logbook, report, rates and audit log.
 
 use crate::enums::{Origin, ReportSubject};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use yonder_core::{Side, record};
+use yonder_core::{FaultDomain, record};
 
 use crate::book::FieldChange;
 
-/// Which lines of the logbook are asked for.
+/// Filter for lines of the logbook.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
@@ -21,69 +21,69 @@ pub struct LogbookRequest {
     /// Only lines about this kind: `feed`, `push`, `relay`, `destination` and so on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<String>,
-    /// Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`.
+    /// Only lines with a cause in this fault domain: `camera`, `network`, `platform`, `ours` or `planned`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[param(value_type = Option<Side>)]
+    #[param(value_type = Option<FaultDomain>)]
     pub side: Option<String>,
-    /// Only what people did (true), or only what happened by itself (false).
+    /// Only actions of people (true), or only other lines (false).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changes: Option<bool>,
     /// Only lines from this time on, in RFC 3339.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it.
+    /// Only lines about the record with this name or ID, also under former names, and about pushes of it or to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
-    /// The latest so many: 200 unless said otherwise, 10 000 at most.
+    /// Maximum number of lines, 200 by default, at most 10 000; the latest are returned.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<u32>,
 }
 
-/// A line of the logbook.
+/// Line of the logbook.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LogEntry {
     /// Number; later lines have higher ones.
     pub id: i64,
-    /// When.
+    /// Time.
     #[schema(format = DateTime)]
     pub at: String,
-    /// `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`.
+    /// Kind of the subject: `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`.
     pub kind: String,
-    /// Name of what it is about; of a push its relay's.
+    /// Name of the subject; of a push, that of its relay.
     pub name: String,
     /// Destination of a push.
     pub part: Option<String>,
-    /// State that began, or what was done.
+    /// State or action.
     pub what: String,
     /// Cause code.
     pub code: Option<String>,
     /// Fault domain of the cause.
-    pub side: Option<Side>,
+    pub side: Option<FaultDomain>,
     /// Further information.
     pub message: String,
     /// Name of the person.
     pub who: Option<String>,
-    /// Stable id of the record that it is about; of a push that of its relay. The name is the one of that time.
+    /// Stable ID of the record; of a push, that of its relay. The name is that at the time of the line.
     #[serde(default)]
     pub record_id: Option<String>,
-    /// Stable id of the destination of a push.
+    /// Stable ID of the destination of a push.
     #[serde(default)]
     pub part_id: Option<String>,
 }
 
-/// Which month is asked for.
+/// Parameters of a report.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct ReportRequest {
-    /// Like `2026-11`; this one unless said otherwise.
+    /// Month, such as `2026-11`; the current one by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub month: Option<String>,
     /// Maximum number of outages, from 1 to 10 000; all by default. The address of the next page is in the header `Link`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[param(minimum = 1, maximum = 10_000)]
     pub limit: Option<usize>,
-    /// Number of outages to leave out at the begin.
+    /// Number of outages to skip.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub skip: Option<usize>,
 }
@@ -91,62 +91,62 @@ pub struct ReportRequest {
 /// Downtime of one fault domain.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SideShare {
-    /// Side.
-    pub side: Side,
-    /// Seconds down.
+    /// Fault domain.
+    pub side: FaultDomain,
+    /// Downtime in seconds.
     pub down_s: u64,
 }
 
-/// A line of the report.
+/// Line of the report.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ReportLine {
     /// `feed`, `push`, `relay` or `site`.
     #[schema(value_type = ReportSubject)]
     pub kind: String,
-    /// Name; of a push its relay's.
+    /// Name; of a push, that of its relay.
     pub name: String,
     /// Destination of a push.
     pub part: Option<String>,
-    /// Seconds in which it should have run.
+    /// Desired run time, in seconds.
     pub wanted_s: u64,
-    /// Seconds of that in which it was down.
+    /// Downtime within it, in seconds.
     pub down_s: u64,
-    /// Outages.
+    /// Number of outages.
     pub outages: usize,
-    /// Seconds of the longest.
+    /// Longest outage, in seconds.
     pub longest_s: u64,
-    /// Share of the wanted time in which it ran, in per cent to three decimals.
+    /// Availability within the desired run time, in percent with three decimals.
     pub availability_percent: Option<f64>,
-    /// Downtime by fault domain, the longest first.
+    /// Downtime by fault domain, the largest first.
     pub shares: Vec<SideShare>,
-    /// Stable id of the record; of a push that of its relay. None of a site, and of a record that was removed.
+    /// Stable ID of the record; of a push, that of its relay. Null for a site, and for a removed record.
     #[serde(default)]
     pub record_id: Option<String>,
 }
 
-/// A stretch of time in which something was down.
+/// Outage.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Outage {
     /// `feed`, `push` or `relay`.
     #[schema(value_type = ReportSubject)]
     pub kind: String,
-    /// Name; of a push its relay's.
+    /// Name; of a push, that of its relay.
     pub name: String,
     /// Destination of a push.
     pub part: Option<String>,
     /// Begin.
     #[schema(format = DateTime)]
     pub begin: String,
-    /// End, where it has ended.
+    /// End; null while it lasts.
     #[schema(format = DateTime)]
     pub end: Option<String>,
-    /// Seconds of it within the report's time.
+    /// Seconds of it within the reported time.
     pub down_s: u64,
     /// Cause code.
     pub code: String,
     /// Fault domain.
-    pub side: Side,
-    /// One sentence.
+    pub side: FaultDomain,
+    /// Message, in one sentence.
     pub message: String,
 }
 
@@ -155,54 +155,54 @@ pub struct Outage {
 pub struct Report {
     /// Month, in UTC.
     pub month: String,
-    /// Its begin.
+    /// Begin.
     #[schema(format = DateTime)]
     pub from: String,
-    /// Its end, or now.
+    /// End, or now.
     #[schema(format = DateTime)]
     pub to: String,
-    /// Feeds by their sites.
+    /// Feeds summed up by site.
     pub sites: Vec<ReportLine>,
     /// Feeds, relays and pushes.
     pub lines: Vec<ReportLine>,
-    /// Outages, oldest first; a page of them where a limit was given.
+    /// Outages, the oldest first; a page of them if a limit was given.
     pub outages: Vec<Outage>,
     /// Number of all outages.
     #[serde(default)]
     pub outage_count: usize,
 }
 
-/// The last day of every relay, in bands.
+/// Last day of all relays, as bands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Day {
-    /// When the first step begins.
+    /// Begin of the first step.
     #[schema(format = DateTime)]
     pub from: String,
-    /// Seconds of a step.
+    /// Length of a step, in seconds.
     pub step_s: u32,
     /// All relays by name.
     pub relays: Vec<RelayDay>,
 }
 
-/// The last day of a relay.
+/// Last day of a relay.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RelayDay {
-    /// Its name.
+    /// Name of the relay.
     pub name: String,
-    /// Bands one after the other; together they fill the day.
+    /// Consecutive bands, which fill the day.
     pub bands: Vec<Band>,
 }
 
-/// Some steps in which the worst that a relay was is the same.
+/// Consecutive steps with the same worst level.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Band {
     /// Level.
-    pub state: record::Level,
-    /// How many.
+    pub state: record::DayLevel,
+    /// Number of steps.
     pub steps: u32,
 }
 
-/// Which entries of the audit trail are asked for.
+/// Filter for entries of the audit log.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
@@ -210,26 +210,26 @@ pub struct AuditRequest {
     /// Only entries with a lower number: the next page.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<i64>,
-    /// Only entries about this kind of record, like `relay`.
+    /// Only entries about this kind of record, such as `relay`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<String>,
-    /// Only entries about the record of this name or id.
+    /// Only entries about the record with this name or ID.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
     /// Only changes by this person or token.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub who: Option<String>,
-    /// The latest so many: 100 unless said otherwise, 1 000 at most.
+    /// Maximum number of entries, 100 by default, at most 1 000; the latest are returned.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<u32>,
 }
 
-/// An entry of the audit trail: a change, with what was there before and after.
+/// Entry of the audit log: a change, with the state before and after it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AuditEntry {
     /// Number; later entries have higher ones.
     pub number: i64,
-    /// When.
+    /// Time.
     #[schema(format = DateTime)]
     pub at: String,
     /// Person or token that made the change.
@@ -239,14 +239,14 @@ pub struct AuditEntry {
     pub origin: String,
     /// Network address of the caller.
     pub address: Option<String>,
-    /// Action, like `added`, `changed`, `removed`, `started` or `key-revealed`.
+    /// Action, such as `added`, `changed`, `removed`, `started` or `key-revealed`.
     pub action: String,
     /// Kind of the record.
     pub kind: String,
     /// Name of the record at that time.
     pub name: String,
-    /// Stable id of the record.
+    /// Stable ID of the record.
     pub id: Option<String>,
-    /// Fields that changed; of a secret the name alone.
+    /// Changed fields; of a secret only its name.
     pub fields: Vec<FieldChange>,
 }

@@ -1,16 +1,16 @@
-//! Relays: what they are and how they are.
+//! Relays: settings and state.
 
 use crate::enums::{MediaTransport, RateRange};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::DialStep as DialStepName;
-use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, ServerRole, Side};
+use yonder_core::{Action, ConditionLevel, DesiredState, FaultDomain, FeedPhase, PushPhase, ServerRole};
 
 use crate::record::{LogEntry, Outage};
 use crate::stats::RelayStats;
 use crate::surveys::Survey;
 
-/// A relay to be added.
+/// Relay to be added.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewRelay {
@@ -20,23 +20,22 @@ pub struct NewRelay {
     pub feed: String,
     /// Names of the destinations, in order.
     pub to: Vec<String>,
-    /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one. 3 where nothing is
-    /// said.
+    /// Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it. 3 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hold_after_s: Option<u32>,
-    /// Windows in which it should run, like `mon-fri 08:00-18:00`; none for always.
+    /// On-air windows, such as `mon-fri 08:00-18:00`; empty for always.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_air: Option<Vec<String>>,
-    /// Time zone of these times, by its name in the time zone database; the service's own where nothing is said.
+    /// Time zone of these times, by its name in the time zone database; by default that of the service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
-    /// Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
-    /// rolled over then. Empty for none.
+    /// Minute of the day with few viewers, such as `04:00`, for rollovers of broadcasts that approach their platform's
+    /// limit. Empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet_minute: Option<String>,
 }
 
-/// A change of a relay; what is left out stays.
+/// Change of a relay; omitted fields are kept.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RelayChange {
@@ -49,49 +48,50 @@ pub struct RelayChange {
     /// New destinations, in order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<Vec<String>>,
-    /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+    /// Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hold_after_s: Option<u32>,
-    /// Windows in which it should run, like `mon-fri 08:00-18:00`; none for always.
+    /// On-air windows, such as `mon-fri 08:00-18:00`; empty for always.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_air: Option<Vec<String>>,
-    /// Time zone of these times, by its name in the time zone database; the service's own where nothing is said.
+    /// Time zone of these times, by its name in the time zone database; by default that of the service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
-    /// Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
-    /// rolled over then. Empty for none.
+    /// Minute of the day with few viewers, such as `04:00`, for rollovers of broadcasts that approach their platform's
+    /// limit. Empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet_minute: Option<String>,
-    /// New holding picture: a PNG or JPEG of at most 8 MiB, in base64 (RFC 4648). Empty goes back to the card with the relay's name.
+    /// New holding picture: a PNG or JPEG of at most 8 MiB, in Base64 (RFC 4648). Empty restores the default card with
+    /// the relay's name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(content_encoding = "base64")]
     pub holding_picture: Option<String>,
 }
 
-/// Why something is not as wanted.
+/// Cause of a state that is not the desired one.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CauseFacts {
     /// Stable code.
     pub code: String,
     /// Fault domain.
-    pub side: Side,
-    /// One sentence.
+    pub side: FaultDomain,
+    /// Message, in one sentence.
     pub message: String,
     /// Next step.
     pub hint: String,
-    /// Likely reasons, likeliest first; often none.
+    /// Probable reasons, the likeliest first; often empty.
     #[serde(default)]
     pub probable_causes: Vec<String>,
 }
 
-/// The measured picture.
+/// Measured video parameters.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct VideoFacts {
     /// Codec.
     pub codec: String,
     /// Profile.
     pub profile: String,
-    /// Tier, where the codec has tiers.
+    /// Tier, if the codec has tiers.
     #[serde(default)]
     pub tier: Option<String>,
     /// Level.
@@ -100,18 +100,18 @@ pub struct VideoFacts {
     pub width: u32,
     /// Height in samples.
     pub height: u32,
-    /// Frames per second that the stream declares.
+    /// Declared frame rate.
     #[serde(default)]
     pub declared_fps: Option<f64>,
-    /// Measured frames per second.
+    /// Measured frame rate.
     pub fps: Option<f64>,
-    /// Measured rate of the feed.
+    /// Measured bit rate of the feed.
     pub kbps: u64,
-    /// Measured seconds between keyframes.
+    /// Measured keyframe interval in seconds.
     pub keyframe_interval_s: Option<f64>,
 }
 
-/// The sound.
+/// Audio parameters.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AudioFacts {
     /// Codec.
@@ -122,7 +122,7 @@ pub struct AudioFacts {
     pub channels: u8,
 }
 
-/// A feed at one moment.
+/// State of a feed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FeedState {
     /// Name.
@@ -132,43 +132,43 @@ pub struct FeedState {
     /// When the state began; null while off.
     #[schema(format = DateTime)]
     pub since: Option<String>,
-    /// Since when it has been down, over all attempts; null while video arrives.
+    /// When it went down, over all attempts; null while video arrives.
     #[serde(default)]
     #[schema(format = DateTime)]
     pub down_since: Option<String>,
-    /// Connection attempts since then.
+    /// Connection attempts since it went down.
     #[serde(default)]
     pub attempts: u32,
-    /// Age of all this in seconds. 0 up to three seconds; more means that the service does not process the feed.
+    /// Age of this state in seconds: 0 up to three seconds; more means that the service does not process the feed.
     #[serde(default)]
     pub age_s: u64,
-    /// Why it does not flow.
+    /// Cause while it does not flow.
     pub cause: Option<CauseFacts>,
     /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
     /// `tcp` or `udp`, while connected.
     #[schema(value_type = Option<MediaTransport>)]
     pub transport: Option<String>,
-    /// Picture, once known.
+    /// Video, once known.
     pub video: Option<VideoFacts>,
-    /// Sound, where there is any.
+    /// Audio, if there is any.
     pub audio: Option<AudioFacts>,
-    /// Bytes received since it was switched on.
+    /// Bytes received since it was enabled.
     #[serde(default)]
     pub bytes: u64,
-    /// Packets lost since it was switched on.
+    /// Packets lost since it was enabled.
     pub packets_lost: u64,
-    /// Pictures and frames of sound dropped because of that, with all that depended on them.
+    /// Access units dropped because of packet loss, or because they depend on a dropped one.
     #[serde(default)]
     pub units_dropped: u64,
-    /// Returns after an absence.
+    /// Number of reconnections.
     pub reconnects: u64,
     /// Steps of the last dial.
     #[serde(default)]
     pub steps: Vec<DialStep>,
 }
 
-/// A step of a dial, done.
+/// Completed step of a dial.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DialStep {
     /// Step.
@@ -177,7 +177,7 @@ pub struct DialStep {
     pub after_ms: u64,
 }
 
-/// A push at one moment.
+/// State of a push.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PushState {
     /// Name of the destination.
@@ -187,41 +187,41 @@ pub struct PushState {
     /// When the state began; null while off.
     #[schema(format = DateTime)]
     pub since: Option<String>,
-    /// Since when it has been down, over all attempts; null while it sends.
+    /// When it went down, over all attempts; null while it sends.
     #[serde(default)]
     #[schema(format = DateTime)]
     pub down_since: Option<String>,
-    /// Connection attempts since then.
+    /// Connection attempts since it went down.
     #[serde(default)]
     pub attempts: u32,
-    /// Why it is not live.
+    /// Cause while it is not live.
     pub cause: Option<CauseFacts>,
     /// Seconds until the next attempt, while waiting for it or blocked.
     pub retry_in_s: Option<f64>,
-    /// Rate going out.
+    /// Output bit rate, in kilobits per second.
     pub kbps: u64,
-    /// Bytes sent since it was switched on.
+    /// Bytes sent since it was enabled.
     pub bytes: u64,
-    /// Pictures sent.
+    /// Video frames sent.
     pub frames_sent: u64,
-    /// Pictures skipped because the way was too slow.
+    /// Video frames skipped because the network was too slow.
     pub frames_dropped: u64,
-    /// Returns after an absence.
+    /// Number of reconnections.
     pub reconnects: u64,
-    /// How far it is behind the feed.
+    /// Backlog behind the feed, in milliseconds.
     pub backlog_ms: u64,
     /// Steps of the last dial.
     pub steps: Vec<DialStep>,
-    /// Which of the destination's servers is in use, or is connected to next.
+    /// Server in use, or to be dialed next.
     #[serde(default)]
     pub server: ServerRole,
-    /// The uplink that it is bound to, where it is.
+    /// Uplink that it is bound to, if any.
     #[serde(default)]
     pub uplink: Option<String>,
-    /// Statistics of the connection, for SRT.
+    /// SRT statistics.
     #[serde(default)]
     pub link: Option<LinkFacts>,
-    /// Warning about a push that runs, as a sentence.
+    /// Warning about a running push, as a sentence.
     #[serde(default)]
     pub warning: Option<String>,
 }
@@ -229,168 +229,168 @@ pub struct PushState {
 /// Statistics of an SRT connection.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LinkFacts {
-    /// Latency that both sides agreed on.
+    /// Negotiated latency.
     pub latency_ms: u64,
-    /// Round trip.
+    /// Round-trip time.
     pub rtt_ms: u64,
-    /// Packets sent for the first time, in this connection.
+    /// Packets sent in this connection, without retransmissions.
     pub sent: u64,
-    /// Packets reported lost.
+    /// Packets reported as lost.
     pub lost: u64,
-    /// Packets sent again.
+    /// Retransmitted packets.
     pub retransmitted: u64,
-    /// Packets given up because they were too late.
+    /// Packets dropped because they were too late.
     pub dropped: u64,
-    /// Link capacity estimated by the platform, where it is known.
+    /// Link capacity estimated by the platform, once known.
     pub estimated_bandwidth_kbps: Option<u64>,
-    /// The media is encrypted.
+    /// The connection is encrypted.
     pub encrypted: bool,
 }
 
-/// Which span of rates is asked for.
+/// Parameters of bit rates over time.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct RatesRequest {
-    /// `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise.
+    /// `hour` (per second), `day` (per ten seconds) or `month` (per minute); the hour by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[param(value_type = Option<RateRange>, inline)]
     pub range: Option<String>,
 }
 
-/// Rates over time. All rows begin at the same time and are as long.
+/// Bit rates over time. All rows have the same begin and length.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Rates {
-    /// When the first step begins.
+    /// Begin of the first step.
     #[schema(format = DateTime)]
     pub from: String,
-    /// Seconds of a step.
+    /// Length of a step, in seconds.
     pub step_s: u32,
-    /// Kilobits per second that came in, in each step; null where nothing was measured.
+    /// Input bit rate of each step, in kilobits per second; null where no measurements.
     pub feed: Vec<Option<u32>>,
-    /// Output rates.
+    /// Output bit rates.
     pub pushes: Vec<PushRates>,
-    /// Outages of the feed and of the pushes within that time, oldest first.
+    /// Outages of the feed and the pushes within that time, the oldest first.
     #[serde(default)]
     pub outages: Vec<Outage>,
 }
 
-/// Output rates of one destination.
+/// Output bit rates of one destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PushRates {
     /// Name of the destination.
     pub destination: String,
-    /// Kilobits per second in each step; null where nothing was measured.
+    /// Kilobits per second of each step; null where no measurements.
     pub kbps: Vec<Option<u32>>,
 }
 
-/// When a relay should run.
+/// On-air windows of a relay.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct OnAir {
-    /// Windows as they are written.
+    /// Windows, as text.
     pub windows: Vec<String>,
     /// Time zone.
     pub zone: String,
-    /// It should run now.
+    /// The relay should run now.
     pub now: bool,
-    /// When that changes; null when it never does.
+    /// Time of the next change; null if there is none.
     #[schema(format = DateTime)]
     pub changes_at: Option<String>,
 }
 
-/// Condition of a relay: its worst part decides.
+/// Condition of a relay, determined by its worst part.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct Condition {
-    /// How it is.
+    /// Level.
     pub level: ConditionLevel,
-    /// Since when; null while off.
+    /// When it began; null while off.
     #[schema(format = DateTime)]
     pub since: Option<String>,
-    /// Connection attempts since then, where something is down.
+    /// Connection attempts since the relay went down.
     pub attempts: u32,
-    /// Fault domain, where the state is not as wanted.
-    pub side: Option<Side>,
-    /// Why.
+    /// Fault domain, if the state is not the desired one.
+    pub side: Option<FaultDomain>,
+    /// Cause.
     pub cause: Option<CauseFacts>,
-    /// Names of the feed and the destinations that are concerned.
+    /// Names of the affected feed and destinations.
     pub about: Vec<String>,
-    /// Actions that a person can take, the likeliest first.
+    /// Recommended actions, the likeliest first.
     pub actions: Vec<Action>,
 }
 
-/// A relay at one moment.
+/// Relay with its state.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Relay {
     /// Name.
     pub name: String,
-    /// Stable id: it stays when the name changes.
+    /// Stable ID, independent of the name.
     #[serde(default)]
     pub id: String,
-    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    /// Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
     #[serde(default)]
     pub revision: i64,
     /// Desired state.
     pub wanted: DesiredState,
-    /// The disk has not taken `wanted` yet: a restart of the service would bring back the state before.
+    /// `wanted` could not be written to the disk yet: a restart of the service would restore the previous state.
     #[serde(default)]
     pub wanted_unsaved: bool,
-    /// How it is as a whole.
+    /// Condition.
     #[serde(default)]
     #[schema(required)]
     pub condition: Condition,
     /// Site of its feed.
     #[serde(default)]
     pub site: Option<String>,
-    /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+    /// Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it.
     #[serde(default)]
     pub hold_after_s: u32,
-    /// There is a holding picture of its own.
+    /// It has a holding picture of its own.
     #[serde(default)]
     pub holding_picture: bool,
-    /// Its windows; null where it should always run.
+    /// On-air windows; null if it should always run.
     #[serde(default)]
     pub on_air: Option<OnAir>,
-    /// Minute of the day for planned reconnects.
+    /// Minute of the day for rollovers.
     #[serde(default)]
     pub quiet_minute: Option<String>,
     /// Feed.
     pub feed: FeedState,
-    /// Pushes in order.
+    /// Pushes, in order.
     pub pushes: Vec<PushState>,
 }
 
-/// An event of the stream at `/api/v1/events`.
+/// Event of `/api/v1/events`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum RelayEvent {
-    /// A relay is new, or changed. Figures that change all the time come as `stats`.
+    /// New or changed relay. Continuously changing values are sent as `stats`.
     Relay {
-        /// As it is now.
+        /// Current state.
         relay: Box<Relay>,
     },
     /// A relay was removed or renamed.
     Removed {
-        /// Its name.
+        /// Name of the relay.
         name: String,
     },
-    /// Statistics of relays, once a second: only of those that have changed.
+    /// Statistics of relays that have changed, once a second.
     Stats {
-        /// As they are now.
+        /// Current statistics.
         relays: Vec<RelayStats>,
     },
-    /// A line of the logbook, as it is written: a state, or what somebody did.
+    /// New line of the logbook.
     Log {
-        /// The line.
+        /// Line.
         entry: Box<LogEntry>,
     },
     /// Progress or result of a survey.
     Survey {
-        /// As it is now.
+        /// Current state.
         survey: Box<Survey>,
     },
-    /// Everything was sent once; what follows are changes.
+    /// All relays were sent once; changes follow.
     Complete,
-    /// A heartbeat, every ten seconds: a listener without one for 25 s has lost its connection.
+    /// Heartbeat, every ten seconds: a subscriber without one for 25 s has lost its connection.
     Alive {
         /// Time of the service.
         now: String,
@@ -408,7 +408,7 @@ mod tests {
     }
 
     #[test]
-    fn a_cause_that_is_not_there_is_null() {
+    fn missing_cause_is_null() {
         let feed = FeedState {
             name: "Summit".into(),
             state: FeedPhase::Off,

@@ -1,4 +1,4 @@
-//! Secrets on their way over the API.
+//! Secrets in API messages.
 
 use std::fmt;
 
@@ -6,20 +6,19 @@ use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::ToSchema;
 
-/// A secret text: never shown by debugging, never echoed by the service. Only requests (and the one reply to
-/// `reveal`) carry it.
+/// Secret text: never shown by `Debug`, never repeated by the service. Only requests and the response to `reveal` contain it.
 #[derive(Clone, ToSchema)]
 #[schema(value_type = String, format = Password)]
 pub struct Secret(SecretString);
 
 impl Secret {
-    /// The text.
+    /// Returns the text.
     #[must_use]
     pub fn expose(&self) -> &str {
         self.0.expose_secret()
     }
 
-    /// The secret for the layers below.
+    /// Returns the secret for lower layers.
     #[must_use]
     pub fn into_inner(self) -> SecretString {
         self.0
@@ -61,7 +60,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_secret_travels_but_does_not_show() {
+    fn secret_is_serialized_but_not_displayed() {
         let secret: Secret = serde_json::from_str("\"planted\"").unwrap();
         assert_eq!(secret.expose(), "planted");
         assert_eq!(format!("{secret:?}"), "Secret");

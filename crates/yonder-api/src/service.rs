@@ -1,4 +1,4 @@
-//! The service itself, and signing in to it.
+//! Service, sign-in and set-up.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -7,36 +7,36 @@ use crate::people::Role;
 use crate::relays::Relay;
 use crate::secret::Secret;
 
-/// `service.json` in the home folder: where the running service is.
+/// `service.json` in the data directory: address of the running service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ServiceFacts {
-    /// Base address.
+    /// Base URL.
     pub url: String,
-    /// Process number.
+    /// Process ID.
     pub pid: u32,
     /// Version of the program.
     pub version: String,
 }
 
-/// Everything at one moment.
+/// State of the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Status {
     /// Version of the service.
     pub version: String,
-    /// The service's clock.
+    /// Time of the service.
     pub now: String,
     /// All relays by name.
     pub relays: Vec<Relay>,
 }
 
-/// Whether the first person is still to be made.
+/// Whether the first person must be set up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SetUpNeeded {
-    /// True until there is somebody who may sign in.
+    /// True until there is a person.
     pub needed: bool,
 }
 
-/// The first person, with the code of the set-up link.
+/// First person, with the code of the set-up link.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetUp {
@@ -44,11 +44,11 @@ pub struct SetUp {
     pub code: Secret,
     /// Name.
     pub name: String,
-    /// Password, ten characters at least.
+    /// Password, at least ten characters.
     pub password: Secret,
 }
 
-/// Name and password.
+/// Name and password of a sign-in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Credentials {
@@ -58,20 +58,20 @@ pub struct Credentials {
     pub password: Secret,
 }
 
-/// A session.
+/// Open session.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SignedIn {
     /// Name of the person.
     pub person: String,
     /// Role.
     pub role: Role,
-    /// Token that changes must carry in the `X-Yonder-Token` header.
+    /// CSRF token for the `X-Yonder-Token` header of changes.
     pub token: String,
 }
 
 /// Result of a rotation of the master key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MasterKeyRotation {
-    /// Secrets that are sealed under the new key.
+    /// Number of secrets sealed with the new key.
     pub sealed: usize,
 }

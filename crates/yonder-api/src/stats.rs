@@ -1,5 +1,5 @@
-//! Statistics of relays, which change from second to second: sent apart from the relays, so that hundreds of them can
-//! be followed at once.
+//! Statistics of relays, which change from second to second. They are sent separately, so that hundreds of relays can
+//! be followed.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -11,9 +11,9 @@ use crate::relays::{LinkFacts, Relay};
 pub struct RelayStats {
     /// Name of the relay.
     pub name: String,
-    /// Its feed.
+    /// Statistics of its feed.
     pub feed: FeedStats,
-    /// Its pushes, in its order.
+    /// Statistics of its pushes, in order.
     pub pushes: Vec<PushStats>,
 }
 
@@ -22,20 +22,20 @@ pub struct RelayStats {
 pub struct FeedStats {
     /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
-    /// Age of all this in seconds.
+    /// Age of the state in seconds.
     #[serde(default)]
     pub age_s: u64,
-    /// Measured rate.
+    /// Measured bit rate.
     pub kbps: u64,
-    /// Measured frames per second.
+    /// Measured frame rate.
     pub fps: Option<f64>,
-    /// Measured seconds between keyframes.
+    /// Measured keyframe interval in seconds.
     pub keyframe_interval_s: Option<f64>,
     /// Bytes received.
     pub bytes: u64,
     /// Packets lost.
     pub packets_lost: u64,
-    /// Pictures and frames of sound dropped because of that.
+    /// Access units dropped because of packet loss.
     pub units_dropped: u64,
 }
 
@@ -44,17 +44,17 @@ pub struct FeedStats {
 pub struct PushStats {
     /// Seconds until the next attempt, while waiting for it or blocked.
     pub retry_in_s: Option<f64>,
-    /// Rate going out.
+    /// Output bit rate, in kilobits per second.
     pub kbps: u64,
     /// Bytes sent.
     pub bytes: u64,
-    /// Pictures sent.
+    /// Video frames sent.
     pub frames_sent: u64,
-    /// Pictures skipped because the way was too slow.
+    /// Video frames skipped because the network was too slow.
     pub frames_dropped: u64,
-    /// How far it is behind the feed.
+    /// Backlog behind the feed, in milliseconds.
     pub backlog_ms: u64,
-    /// Statistics of the connection, for SRT.
+    /// SRT statistics.
     pub link: Option<LinkFacts>,
 }
 
@@ -88,7 +88,7 @@ impl RelayStats {
         }
     }
 
-    /// Brings a relay up to this. Its pushes must be the ones that the stats is of.
+    /// Updates a relay. Its pushes must be the same as those of the statistics.
     pub fn apply(self, relay: &mut Relay) {
         let (feed, now) = (&mut relay.feed, self.feed);
         feed.retry_in_s = now.retry_in_s;
@@ -112,7 +112,7 @@ impl RelayStats {
         }
     }
 
-    /// A relay without anything that moves: two looks at it are equal unless it changed.
+    /// Returns a relay without statistics, so that it only differs after a change of its state.
     #[must_use]
     pub fn still(relay: &Relay) -> Relay {
         let nothing = Self {
@@ -150,14 +150,14 @@ mod tests {
     }
 
     #[test]
-    fn stats_brings_an_older_look_up_to_the_newer_one() {
+    fn stats_update_an_older_relay_to_the_newer_one() {
         let (mut old, new) = (relay(100, "live"), relay(2_000, "live"));
         RelayStats::of(&new).apply(&mut old);
         assert_eq!(old, new);
     }
 
     #[test]
-    fn what_moves_is_no_change_and_a_state_is_one() {
+    fn counter_updates_do_not_count_as_state_changes() {
         assert_eq!(RelayStats::still(&relay(100, "live")), RelayStats::still(&relay(2_000, "live")));
         assert_ne!(RelayStats::still(&relay(100, "live")), RelayStats::still(&relay(100, "lagging")));
     }

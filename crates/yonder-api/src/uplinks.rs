@@ -1,45 +1,45 @@
-//! Uplinks, and the budget of what they carry.
+//! Uplinks and their budget.
 
 use crate::enums::{BudgetVerdict, Fit, Protocol};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// An uplink to be added.
+/// Uplink to be added.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewUplink {
     /// Name, unique among uplinks.
     pub name: String,
-    /// Site; left out for the machine that the service runs on.
+    /// Site; omitted for the service's machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
-    /// Rate upwards with its unit, like `20Mbit/s`.
+    /// Upstream rate with its unit, such as `20Mbit/s`.
     pub rate: String,
-    /// Monthly allowance with its unit, like `500GB`.
+    /// Monthly allowance with its unit, such as `500GB`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub allowance: Option<String>,
-    /// Share that stays free, in hundredths; 25 where nothing is said.
+    /// Headroom in percent; 25 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub headroom_percent: Option<u8>,
-    /// Used only while the main one cannot be.
+    /// Used only while the main uplink is unavailable.
     #[serde(default)]
     pub backup: bool,
-    /// Address of the service's machine by which pushes are bound to it.
+    /// Local address that binds pushes to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
-    /// Network interface by which they are, instead.
+    /// Network interface that binds pushes to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interface: Option<String>,
 }
 
-/// A change of an uplink; what is left out stays.
+/// Change of an uplink; omitted fields are kept.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UplinkChange {
     /// New name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// New site; empty for the machine that the service runs on.
+    /// New site; empty for the service's machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
     /// New rate with its unit.
@@ -48,13 +48,13 @@ pub struct UplinkChange {
     /// New allowance with its unit; empty removes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub allowance: Option<String>,
-    /// New share that stays free.
+    /// New headroom in percent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub headroom_percent: Option<u8>,
-    /// Used only while the main one cannot be.
+    /// Used only while the main uplink is unavailable.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub backup: Option<bool>,
-    /// New address by which pushes are bound to it; empty removes it.
+    /// New local address that binds pushes to it; empty removes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
     /// New network interface; empty removes it.
@@ -62,31 +62,31 @@ pub struct UplinkChange {
     pub interface: Option<String>,
 }
 
-/// An uplink.
+/// Uplink.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Uplink {
     /// Name.
     pub name: String,
-    /// Stable id: it stays when the name changes.
+    /// Stable ID, independent of the name.
     #[serde(default)]
     pub id: String,
-    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    /// Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
     #[serde(default)]
     pub revision: i64,
-    /// Site; null for the machine that the service runs on.
+    /// Site; null for the service's machine.
     pub site: Option<String>,
-    /// Rate upwards in kilobits (1000 bits) per second.
+    /// Upstream rate in kilobits (1000 bits) per second.
     pub up_kbps: u64,
-    /// Share that stays free, in hundredths.
+    /// Headroom in percent.
     pub headroom_percent: u64,
-    /// Bytes that a month may have.
+    /// Monthly allowance in bytes.
     pub allowance_bytes: Option<u64>,
-    /// Used only while the main one cannot be.
+    /// Used only while the main uplink is unavailable.
     pub backup: bool,
-    /// Address by which pushes are bound to it.
+    /// Local address that binds pushes to it.
     #[serde(default)]
     pub source: Option<String>,
-    /// Network interface by which they are, instead.
+    /// Network interface that binds pushes to it.
     #[serde(default)]
     pub interface: Option<String>,
     /// Bytes sent this month.
@@ -97,23 +97,23 @@ pub struct Uplink {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WhatIf {
-    /// So many more pushes of the largest feed.
+    /// Number of additional pushes of the largest feed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub more: Option<u32>,
-    /// Protocol of those: `rtmp`, `rtmps` or `srt`; `rtmp` where nothing is said.
+    /// Protocol of those: `rtmp`, `rtmps` or `srt`; `rtmp` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Protocol>)]
     pub over: Option<String>,
-    /// Media rate of every feed, with its unit.
+    /// Media bit rate of every feed, with its unit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<String>,
-    /// Hours a day.
+    /// Hours per day.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hours: Option<f64>,
-    /// Draw up what fits to so many destinations.
+    /// Number of destinations for the chart of frame sizes that fit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub destinations: Option<u32>,
-    /// Everything that is kept, and not only what is wanted on.
+    /// Include relays that are off.
     #[serde(default)]
     pub all: bool,
 }
@@ -123,75 +123,75 @@ pub struct WhatIf {
 pub struct Load {
     /// Description.
     pub what: String,
-    /// Kilobits per second on the uplink; null where nothing was measured yet.
+    /// Kilobits per second on the uplink; null until measured.
     pub kbps: Option<u64>,
 }
 
-/// One uplink's budget.
+/// Budget of one uplink.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct UplinkBudget {
-    /// The uplink.
+    /// Uplink.
     pub uplink: Uplink,
     /// Loads.
     pub loads: Vec<Load>,
-    /// Their sum.
+    /// Sum of the loads.
     pub sum_kbps: u64,
-    /// Usable rate, without the headroom.
+    /// Capacity without the headroom.
     pub usable_kbps: u64,
     /// `fits`, `tight` or `over`.
     #[schema(value_type = BudgetVerdict)]
     pub verdict: String,
-    /// Bytes that the month will have come to.
+    /// Projected volume of the month, in bytes.
     pub projected_bytes: u64,
-    /// That, in hundredths of the allowance.
+    /// Projected volume in percent of the allowance.
     pub projected_percent: Option<u64>,
-    /// `fits`, `tight` or `over`, where there is an allowance.
+    /// `fits`, `tight` or `over`, if there is an allowance.
     #[schema(value_type = Option<BudgetVerdict>)]
     pub month_verdict: Option<String>,
 }
 
-/// One size at one frame rate.
+/// Frame size at a frame rate.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FitRow {
-    /// Samples a line.
+    /// Width in samples.
     pub width: u32,
-    /// Lines.
+    /// Height in lines.
     pub lines: u32,
     /// Frames per second.
     pub fps: u32,
-    /// Media rate at which it looks plain.
+    /// Media bit rate for acceptable quality.
     pub plain_kbps: u64,
-    /// Media rate at which it looks good.
+    /// Media bit rate for good quality.
     pub good_kbps: u64,
     /// `good`, `plain` or `no`.
     #[schema(value_type = Fit)]
     pub fit: String,
 }
 
-/// Renditions that fit on an uplink.
+/// Frame sizes that fit an uplink.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct WhatFits {
     /// Name of the uplink.
     pub uplink: String,
-    /// Destinations.
+    /// Number of destinations.
     pub destinations: u32,
-    /// Media rate that each can have.
+    /// Media bit rate of each.
     pub each_kbps: u64,
-    /// Sizes.
+    /// Frame sizes.
     pub rows: Vec<FitRow>,
 }
 
-/// The budget of everything.
+/// Budget of all uplinks.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Budget {
-    /// Uplinks in order.
+    /// Uplinks, in order.
     pub uplinks: Vec<UplinkBudget>,
-    /// Loads on an uplink that is not described.
+    /// Loads on uplinks that are not described.
     pub undescribed: Vec<Load>,
     /// The month, like `2026-11`.
     pub month: String,
-    /// Days of it that are left, begun ones included.
+    /// Remaining days of the month, including the current one.
     pub days_left: u32,
-    /// Renditions that fit, if requested.
+    /// Frame sizes that fit, if requested.
     pub fits: Vec<WhatFits>,
 }

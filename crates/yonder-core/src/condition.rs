@@ -1,35 +1,35 @@
-//! Condition of a relay: how it is, since when, whose side it is on and what to do. Computed once, and shown the same by the
-//! API, the command line, the console, alerts and the report.
+//! Condition of a relay: level, begin, fault domain and recommended actions. Computed once, so that the API, the
+//! command line, the console, alerts and reports agree.
 
 use serde::{Deserialize, Serialize};
 
-use crate::cause::{CauseCode, Side};
+use crate::cause::{CauseCode, FaultDomain};
 use crate::supervision::{DesiredState, FeedPhase, Phase, PushPhase};
 
-/// How a relay is, the better before the worse.
+/// Level of a condition, from good to bad.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum ConditionLevel {
-    /// Nothing is wanted of it.
+    /// Switched off.
     #[default]
     Off,
-    /// Everything is as wanted.
+    /// Everything runs as desired.
     Good,
-    /// A person has put the holding picture on all of its pushes.
+    /// An operator has put the holding picture on all of its pushes.
     Holding,
     /// It is starting, and nothing has failed.
     Starting,
-    /// Every broadcast runs, but not as wanted: a push lags, or shows the holding picture because the feed is away.
+    /// Every broadcast runs, but not as desired: a push lags, or sends the holding picture because the feed is away.
     Degraded,
-    /// A broadcast does not run; it is retried.
+    /// A broadcast is down; it is retried.
     Down,
     /// A person is needed.
     Blocked,
 }
 
 impl ConditionLevel {
-    /// Every level.
+    /// All levels.
     pub const ALL: [Self; 7] =
         [Self::Off, Self::Good, Self::Holding, Self::Starting, Self::Degraded, Self::Down, Self::Blocked];
 
@@ -47,19 +47,19 @@ impl ConditionLevel {
         }
     }
 
-    /// True for a level that an operator should check.
+    /// Returns true for a level that an operator should check.
     #[must_use]
     pub fn needs_attention(self) -> bool {
         self >= Self::Degraded
     }
 }
 
-/// Action that a person can take on a condition.
+/// Action that an operator can take.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Action {
-    /// Correct the feed: its address, its user name and password, or its pinned certificate.
+    /// Correct the feed's address, credentials or pinned certificate.
     EditFeed,
     /// Set the destination's stream key.
     Rekey,
@@ -67,7 +67,7 @@ pub enum Action {
     EditDestination,
     /// Describe or repair an uplink.
     EditUplink,
-    /// Try again at once.
+    /// Retry now.
     Retry,
     /// Return from the holding picture to the feed.
     Resume,
@@ -82,11 +82,11 @@ pub struct Part {
     pub phase: Phase,
     /// When the state began, in milliseconds since 1970; `None` while off.
     pub since_ms: Option<i64>,
-    /// Since when it has been down, over all attempts.
+    /// When it went down, over all attempts.
     pub down_since_ms: Option<i64>,
-    /// Connection attempts since then.
+    /// Connection attempts since it went down.
     pub attempts: u32,
-    /// Why it is not as wanted, where that is known.
+    /// Cause of a state that is not the desired one, if known.
     pub cause: Option<PartCause>,
 }
 
@@ -96,7 +96,7 @@ pub struct PartCause {
     /// Code.
     pub code: CauseCode,
     /// Fault domain.
-    pub side: Side,
+    pub side: FaultDomain,
 }
 
 impl PartCause {
@@ -112,22 +112,22 @@ impl PartCause {
 pub struct Condition {
     /// Level.
     pub level: ConditionLevel,
-    /// Since when, in milliseconds since 1970; `None` while off.
+    /// When it began, in milliseconds since 1970; `None` while off.
     pub since_ms: Option<i64>,
-    /// Connection attempts since then.
+    /// Connection attempts since it went down.
     pub attempts: u32,
-    /// Fault domain of the cause; `None` while everything is as wanted.
-    pub side: Option<Side>,
+    /// Fault domain of the cause; `None` while everything runs as desired.
+    pub side: Option<FaultDomain>,
     /// Code of the cause.
     pub code: Option<CauseCode>,
-    /// Names of the feed and the destinations that are concerned, the feed first.
+    /// Names of the affected feed and destinations, the feed first.
     pub about: Vec<String>,
     /// Recommended actions, the likeliest first.
     pub actions: Vec<Action>,
 }
 
 impl Part {
-    /// Level of the relay for this part alone.
+    /// Returns the level of the relay considering this part alone.
     fn level(&self, desired: DesiredState) -> ConditionLevel {
         let has_failed = self.cause.is_some() || self.down_since_ms.is_some();
         match self.phase {
@@ -135,7 +135,7 @@ impl Part {
             Phase::Feed(FeedPhase::Flowing) | Phase::Push(PushPhase::Live) => ConditionLevel::Good,
             Phase::Push(PushPhase::Holding) if desired == DesiredState::Hold => ConditionLevel::Holding,
             Phase::Push(PushPhase::Holding | PushPhase::Lagging) => ConditionLevel::Degraded,
-            // The feed of a relay that sends its holding picture may be away: the broadcasts run.
+            // While the relay sends its holding picture, an absent feed does not end the broadcasts.
             Phase::Feed(_) if has_failed => ConditionLevel::Degraded,
             Phase::Push(_) if has_failed => ConditionLevel::Down,
             Phase::Feed(FeedPhase::Stalled) => ConditionLevel::Degraded,
@@ -157,7 +157,7 @@ impl Condition {
         }
         let parts = || std::iter::once(feed).chain(pushes);
         let level = match parts().map(|part| part.level(desired)).max().unwrap_or_default() {
-            // A hold has been asked for, but the feed is still on the air.
+            // A hold was requested, but the feed is still sent.
             ConditionLevel::Good if desired == DesiredState::Hold => ConditionLevel::Starting,
             ConditionLevel::Holding
                 if pushes.iter().any(|push| push.phase != Phase::Push(PushPhase::Holding)) =>
@@ -166,17 +166,17 @@ impl Condition {
             }
             level => level,
         };
-        // Without pushes that send, a feed that is away is all that the relay has.
+        // Without a push that sends, an absent feed means that the relay is down.
         let sends = pushes.iter().any(|push| push.phase.is_up());
         let level = if level == ConditionLevel::Degraded && !sends { ConditionLevel::Down } else { level };
         if !level.needs_attention() {
-            // All parts are so since the last of them is.
+            // The condition began when the last of its parts reached it.
             let since_ms = parts().filter_map(|part| part.since_ms).max();
             let actions = if desired == DesiredState::Hold { vec![Action::Resume] } else { Vec::new() };
             return Self { level, since_ms, actions, ..Self::default() };
         }
         let concerned: Vec<&Part> = parts().filter(|part| part.level(desired).needs_attention()).collect();
-        // A blocked part says what is needed; otherwise the feed, which the pushes wait for, comes first.
+        // A blocked part comes first; then the feed, which the pushes wait for.
         let worst = concerned.iter().rev().max_by_key(|part| {
             (part.level(desired) == ConditionLevel::Blocked, matches!(part.phase, Phase::Feed(_)))
         });
@@ -198,7 +198,7 @@ impl Condition {
     }
 }
 
-/// Returns the recommended action for a cause; `None` if no setting can correct it.
+/// Returns the recommended action for a cause; `None` if no setting corrects it.
 #[must_use]
 pub fn action_of(code: CauseCode) -> Option<Action> {
     match code {

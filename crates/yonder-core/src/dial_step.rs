@@ -2,63 +2,63 @@
 
 use serde::{Deserialize, Serialize};
 
-/// Step of a connection, done. Steps are added, never renamed.
+/// Completed step of a connection. Steps are added, never renamed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[cfg_attr(feature = "schema", schema(as = DialStepName))]
 pub enum DialStep {
-    /// The name resolves to addresses.
+    /// The name was resolved.
     #[serde(rename = "name found")]
     NameFound,
-    /// A TCP connection stands.
+    /// TCP connected.
     #[serde(rename = "connected")]
     Connected,
-    /// TLS with a camera stands.
+    /// TLS handshake with a camera completed.
     #[serde(rename = "encrypted")]
     Encrypted,
-    /// TLS with a platform stands.
+    /// TLS handshake with a platform completed.
     #[serde(rename = "TLS agreed")]
     TlsAgreed,
     /// The peer has answered the protocol's first message.
     #[serde(rename = "greeted")]
     Greeted,
-    /// The camera has accepted the credentials.
+    /// The camera accepted the credentials.
     #[serde(rename = "signed in")]
     SignedIn,
-    /// The camera has described its stream.
+    /// The camera described its stream.
     #[serde(rename = "stream described")]
     StreamDescribed,
-    /// The camera has set up the tracks.
+    /// The camera set up the tracks.
     #[serde(rename = "tracks set up")]
     TracksSetUp,
-    /// The camera plays.
+    /// The camera answered PLAY.
     #[serde(rename = "playing")]
     Playing,
-    /// The RTMP server has accepted the application.
+    /// The RTMP server accepted the application.
     #[serde(rename = "application accepted")]
     ApplicationAccepted,
-    /// The RTMP server has accepted the stream key.
+    /// The RTMP server accepted the stream key.
     #[serde(rename = "key accepted")]
     KeyAccepted,
-    /// The SRT listener has answered the induction.
+    /// The SRT listener answered the induction handshake.
     #[serde(rename = "listener answered")]
     ListenerAnswered,
-    /// The SRT listener has answered a probe.
+    /// The SRT listener answered a probe.
     #[serde(rename = "SRT listener answered")]
     SrtListenerAnswered,
-    /// The SRT listener has accepted the connection.
+    /// The SRT listener accepted the connection.
     #[serde(rename = "accepted")]
     Accepted,
-    /// The SRT listener has accepted the connection and the passphrase.
+    /// The SRT listener accepted the connection and the passphrase.
     #[serde(rename = "accepted, encrypted")]
     AcceptedEncrypted,
-    /// The first keyframe has arrived, or was sent.
+    /// The first keyframe was received or sent.
     #[serde(rename = "first keyframe")]
     FirstKeyframe,
 }
 
 impl DialStep {
-    /// Every step.
+    /// All steps.
     pub const ALL: &'static [Self] = &[
         Self::NameFound,
         Self::Connected,

@@ -1,9 +1,9 @@
-//! Decisions without I/O: causes with their next steps, supervision of feeds and
-//! pushes, names, and measured rates.
+//! Decisions without I/O: causes and next steps, supervision of feeds and pushes, planning, history and measurements.
 //!
-//! Everything here is pure: time comes in as a [`std::time::Duration`] since an epoch of the caller's choice.
+//! All of it is pure: time is passed in as a [`std::time::Duration`] since an epoch of the caller's choice.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 #![deny(
     clippy::as_conversions,
     clippy::expect_used,
@@ -13,21 +13,21 @@
 )]
 #![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
 
-mod account;
 pub mod alerts;
 pub mod book;
 pub mod budget;
 mod cause;
 mod condition;
-mod diagnosis;
+mod default_credentials;
 mod dial_step;
 pub mod grade;
-mod measure;
-mod names;
+mod meters;
+mod naming;
 pub mod on_air;
 mod pattern;
 pub mod platform;
 pub mod preflight;
+mod probable_causes;
 pub mod record;
 mod refusal;
 mod role;
@@ -35,16 +35,16 @@ pub mod series;
 mod supervision;
 mod survey;
 
-pub use account::is_factory_like;
-pub use cause::{Cause, CauseCode, Side};
+pub use cause::{Cause, CauseCode, FaultDomain};
 pub use condition::{Action, Condition, ConditionLevel, Part, PartCause, action_of};
-pub use diagnosis::{Place, probable_causes};
+pub use default_credentials::is_factory_default;
 pub use dial_step::DialStep;
-pub use measure::{PictureMeter, RateMeter};
-pub use names::{NameError, check_name, nearest_name};
+pub use meters::{FrameMeter, RateMeter};
+pub use naming::{NameError, check_name, nearest_name};
 pub use pattern::{
     FilledAddresses, Pattern, PatternError, Placeholder, PlaceholderKind, Values, read_channels,
 };
+pub use probable_causes::{NetworkLocation, probable_causes};
 pub use refusal::{PublishStage, Refusal, RefusalMeaning, RefusalRule};
 pub use role::Role;
 pub use supervision::{

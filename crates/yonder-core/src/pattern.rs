@@ -1,16 +1,16 @@
-//! Address patterns: a camera's RTSP address with named placeholders for what differs between cameras and streams.
+//! Address patterns: a camera's RTSP address with named placeholders for the parts that differ between cameras and streams.
 
 use std::collections::BTreeMap;
 
-use crate::names::nearest_name;
+use crate::naming::nearest_name;
 
 /// Longest pattern, in bytes.
 const MAX_TEMPLATE: usize = 1024;
-/// Placeholders that every pattern may use without declaring them.
+/// Built-in placeholders, which need no declaration.
 const BUILT_IN: [&str; 2] = ["host", "port"];
-/// Port where none is given.
+/// Default RTSP port.
 const DEFAULT_PORT: &str = "554";
-/// Placeholder for the main or sub stream, when it offers both.
+/// Placeholder for the main or sub stream.
 const STREAM: &str = "stream";
 /// Placeholder for the channel number of a recorder.
 const CHANNEL: &str = "channel";
@@ -18,20 +18,20 @@ const CHANNEL: &str = "channel";
 /// Kind of a placeholder's values.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PlaceholderKind {
-    /// Any text; percent codes are made where they are needed.
+    /// Any text; percent-encoded where necessary.
     Text,
-    /// A number as people count it.
+    /// Integer.
     Number {
-        /// Minimum number of digits, with zeros in front.
+        /// Minimum number of digits, padded with zeros.
         width: u8,
-        /// Added before it is written.
+        /// Added to the value before it is inserted.
         offset: i64,
-        /// Smallest that is accepted.
+        /// Minimum value.
         min: i64,
-        /// Largest that is accepted.
+        /// Maximum value.
         max: i64,
     },
-    /// A word, and what is written for it.
+    /// Choice of a named value: name and inserted text.
     Choice(Vec<(String, String)>),
 }
 
@@ -40,55 +40,55 @@ pub enum PlaceholderKind {
 pub struct Placeholder {
     /// Name, as in `{name}`.
     pub name: String,
-    /// Kind of its values.
+    /// Kind of the values.
     pub kind: PlaceholderKind,
 }
 
-/// A pattern that was checked.
+/// Parsed pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
     template: String,
     placeholders: Vec<Placeholder>,
 }
 
-/// The addresses that a filled pattern amounts to.
+/// Addresses of a filled pattern.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FilledAddresses {
-    /// Main stream, or whichever was chosen.
+    /// Main stream, or the chosen one.
     pub url: String,
-    /// Lighter stream, where the pattern tells the two apart and none was chosen.
+    /// Sub stream, if the pattern offers one and none was chosen.
     pub sub_url: Option<String>,
 }
 
-/// Why a pattern, or what was filled in, was refused.
+/// Error for a pattern or a value that is not accepted.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PatternError {
-    /// It is no RTSP address.
+    /// Not an RTSP address.
     #[error("the pattern must begin with rtsp://{{host}} or rtsps://{{host}}")]
     Beginning,
-    /// It is too long.
+    /// Too long.
     #[error("the pattern is longer than {MAX_TEMPLATE} bytes")]
     TooLong,
-    /// A brace without its partner, or a placeholder without a name.
+    /// Unbalanced brace, or a placeholder without a name.
     #[error("the brace at position {0} has no partner, or nothing between them")]
     Brace(usize),
-    /// A placeholder that is used but not declared.
+    /// Placeholder that is used but not declared.
     #[error("the pattern uses {{{0}}}, which is not declared as a placeholder")]
     Undeclared(String),
-    /// A placeholder that is declared but not used.
+    /// Placeholder that is declared but not used.
     #[error("the placeholder {0} is not used in the pattern")]
     Unused(String),
-    /// A placeholder that is declared twice, or by a name of the built-in ones.
+    /// Placeholder that is declared twice, or has the name of a built-in one.
     #[error("the placeholder {0} is declared twice, or has a name that every pattern has")]
     Twice(String),
-    /// A placeholder that would hold a secret.
-    #[error("user name and password are not part of a pattern: they are kept apart, sealed")]
+    /// Placeholder for a secret.
+    #[error("a pattern contains no user name and password: they are stored encrypted with each feed")]
     Secret,
-    /// A choice without words, or a number without room.
-    #[error("the placeholder {0} leaves nothing to choose")]
+    /// Choice without values, or number with an empty range.
+    #[error("the placeholder {0} has no choices")]
     Empty(String),
-    /// A placeholder was left empty.
+    /// Value of a placeholder is missing.
     #[error("{name} is missing: {wanted}")]
     Missing {
         /// Name of the placeholder.
@@ -106,17 +106,17 @@ pub enum PatternError {
         /// Description of the accepted values.
         wanted: String,
     },
-    /// The pattern has no such placeholder.
+    /// Unknown placeholder.
     #[error("the pattern has no placeholder {name:?}{}", .nearest.as_ref().map(|n| format!(", but one named {n:?}")).unwrap_or_default())]
     NoSuchPlaceholder {
         /// The name.
         name: String,
-        /// A placeholder that is like it.
+        /// Placeholder with a similar name.
         nearest: Option<String>,
     },
 }
 
-/// Values by the name of their placeholder.
+/// Values by placeholder name.
 pub type Values = BTreeMap<String, String>;
 
 impl Placeholder {
@@ -159,11 +159,11 @@ impl Placeholder {
 }
 
 impl Pattern {
-    /// Checks a pattern like `rtsp://{host}:{port}/ch{channel}/{stream}` with its placeholders. `{host}` and `{port}` need
-    /// no declaration.
+    /// Parses a pattern like `rtsp://{host}:{port}/ch{channel}/{stream}` with its placeholders. `{host}` and `{port}` need no
+    /// declaration.
     ///
     /// # Errors
-    /// [`PatternError`] telling what is wrong with it.
+    /// [`PatternError`] for the first fault.
     pub fn new(template: &str, placeholders: Vec<Placeholder>) -> Result<Self, PatternError> {
         let template = template.trim();
         if template.len() > MAX_TEMPLATE {
@@ -204,28 +204,28 @@ impl Pattern {
         Ok(Self { template: template.to_owned(), placeholders })
     }
 
-    /// The pattern as it was written.
+    /// Returns the pattern as text.
     #[must_use]
     pub fn template(&self) -> &str {
         &self.template
     }
 
-    /// Its placeholders, without the built-in ones.
+    /// Returns the declared placeholders.
     #[must_use]
     pub fn placeholders(&self) -> &[Placeholder] {
         &self.placeholders
     }
 
-    /// True when it has a placeholder for a recorder's channel.
+    /// Returns true if the pattern has a placeholder for a recorder's channel.
     #[must_use]
     pub fn has_channels(&self) -> bool {
         self.placeholders.iter().any(|placeholder| placeholder.name == CHANNEL)
     }
 
-    /// Fills the placeholders. Where the pattern offers `main` and `sub` and neither was chosen, makes both addresses.
+    /// Fills the placeholders. If the pattern offers `main` and `sub` and neither was chosen, both addresses are returned.
     ///
     /// # Errors
-    /// [`PatternError`] naming the placeholder and its accepted values.
+    /// [`PatternError`] with the placeholder and its accepted values.
     pub fn fill(&self, values: &Values) -> Result<FilledAddresses, PatternError> {
         let known = |name: &str| {
             BUILT_IN.contains(&name) || self.placeholders.iter().any(|placeholder| placeholder.name == name)
@@ -273,7 +273,7 @@ impl Pattern {
         let missing = |wanted: String| PatternError::Missing { name: name.to_owned(), wanted };
         match (name, value.map(str::trim).filter(|value| !value.is_empty())) {
             ("host", None) => Err(missing("the camera's name or address".to_owned())),
-            // IPv6 addresses stand in brackets (RFC 3986, 3.2.2).
+            // IPv6 addresses are written in brackets (RFC 3986, 3.2.2).
             ("host", Some(host)) if host.contains(':') && !host.starts_with('[') => Ok(format!("[{host}]")),
             ("host", Some(host)) => Ok(host.to_owned()),
             ("port", value) => Ok(value.unwrap_or(DEFAULT_PORT).to_owned()),
@@ -305,7 +305,7 @@ fn used_placeholders(template: &str) -> Result<Vec<String>, PatternError> {
     Ok(used)
 }
 
-/// RFC 3986, 2.1: everything but the unreserved characters.
+/// Percent-encodes everything but unreserved characters (RFC 3986, 2.1).
 fn percent_encoded(text: &str) -> String {
     let mut out = String::new();
     for byte in text.bytes() {
@@ -318,28 +318,32 @@ fn percent_encoded(text: &str) -> String {
     out
 }
 
-/// Reads a list of channels like `1-4,7`, in order and without repeats.
+/// Parses a list of channels like `1-4,7`; the result is sorted and without duplicates.
 ///
 /// # Errors
-/// A sentence about what is wrong with it.
+/// A message about the fault.
 pub fn read_channels(text: &str) -> Result<Vec<i64>, String> {
-    /// More than any recorder has.
-    const MOST: usize = 256;
+    /// Maximum number of channels, more than any recorder has.
+    const MAX_PLACEHOLDER_VALUES: usize = 256;
     let mut channels = Vec::new();
     for part in text.split(',').map(str::trim) {
         let (from, to) = part.split_once('-').unwrap_or((part, part));
         let number =
-            |text: &str| text.trim().parse::<i64>().map_err(|_| format!("{part:?} is no number or range"));
+            |text: &str| text.trim().parse::<i64>().map_err(|_| format!("{part:?} is not a number or range"));
         let (from, to) = (number(from)?, number(to)?);
         if to < from {
             return Err(format!("{part:?} runs backwards"));
         }
-        if usize::try_from(to - from).map_or(true, |count| count >= MOST) {
-            return Err(format!("{part:?} is more than {MOST} channels"));
+        if usize::try_from(to - from).map_or(true, |count| count >= MAX_PLACEHOLDER_VALUES) {
+            return Err(format!("{part:?} is more than {MAX_PLACEHOLDER_VALUES} channels"));
         }
         channels.extend((from..=to).filter(|channel| !channels.contains(channel)).collect::<Vec<_>>());
     }
-    if channels.len() > MOST { Err(format!("more than {MOST} channels")) } else { Ok(channels) }
+    if channels.len() > MAX_PLACEHOLDER_VALUES {
+        Err(format!("more than {MAX_PLACEHOLDER_VALUES} channels"))
+    } else {
+        Ok(channels)
+    }
 }
 
 #[cfg(test)]
@@ -367,14 +371,14 @@ mod tests {
     }
 
     #[test]
-    fn numbers_are_moved_and_padded_and_both_streams_are_made() {
+    fn numbers_are_offset_and_padded_for_both_streams() {
         let filled = recorder().fill(&values(&[("host", "192.0.2.7"), ("channel", "3")])).unwrap();
         assert_eq!(filled.url, "rtsp://192.0.2.7:554/cairn/ch103/0");
         assert_eq!(filled.sub_url.as_deref(), Some("rtsp://192.0.2.7:554/cairn/ch103/1"));
     }
 
     #[test]
-    fn a_chosen_stream_is_the_only_one() {
+    fn chosen_stream_yields_one_address() {
         let set = values(&[("host", "2001:db8::7"), ("port", "8554"), ("channel", "12"), ("stream", "Sub")]);
         let filled = recorder().fill(&set).unwrap();
         assert_eq!((filled.url.as_str(), filled.sub_url), ("rtsp://[2001:db8::7]:8554/cairn/ch112/1", None));
@@ -395,7 +399,7 @@ mod tests {
     #[case(&[("host", "h"), ("channel", "one")], "channel cannot be \"one\": a number from 1 to 32")]
     #[case(&[("host", "h"), ("channel", "1"), ("stream", "third")], "stream cannot be \"third\": one of main, sub")]
     #[case(&[("host", "h"), ("chanel", "1")], "the pattern has no placeholder \"chanel\", but one named \"channel\"")]
-    fn what_is_missing_or_wrong_is_named(#[case] set: &[(&str, &str)], #[case] message: &str) {
+    fn error_names_the_placeholder(#[case] set: &[(&str, &str)], #[case] message: &str) {
         assert_eq!(recorder().fill(&values(set)).unwrap_err().to_string(), message);
     }
 
@@ -410,7 +414,7 @@ mod tests {
     #[case("rtsp://{host}/{label", &["label"], PatternError::Brace(14))]
     #[case("rtsp://{host}/}", &[], PatternError::Brace(14))]
     #[case("rtsp://{host}/{}", &[], PatternError::Brace(14))]
-    fn patterns_that_cannot_work_are_refused(
+    fn invalid_patterns_are_refused(
         #[case] template: &str,
         #[case] names: &[&str],
         #[case] error: PatternError,
@@ -424,9 +428,9 @@ mod tests {
     #[case("1-4, 7", Ok(vec![1, 2, 3, 4, 7]))]
     #[case("1-3,2", Ok(vec![1, 2, 3]))]
     #[case("4-1", Err("\"4-1\" runs backwards".to_owned()))]
-    #[case("x", Err("\"x\" is no number or range".to_owned()))]
+    #[case("x", Err("\"x\" is not a number or range".to_owned()))]
     #[case("1-99999", Err("\"1-99999\" is more than 256 channels".to_owned()))]
-    fn channel_lists_are_read(#[case] text: &str, #[case] channels: Result<Vec<i64>, String>) {
+    fn channel_lists_are_parsed(#[case] text: &str, #[case] channels: Result<Vec<i64>, String>) {
         assert_eq!(read_channels(text), channels);
     }
 

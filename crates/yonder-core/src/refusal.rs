@@ -65,7 +65,7 @@ pub enum RefusalMeaning {
     KeyRefused,
     /// The application is unknown.
     AppRefused,
-    /// The codec is not taken.
+    /// The codec is not accepted.
     CodecRefused,
     /// The passphrase is wrong.
     PassphraseRefused,
@@ -123,8 +123,8 @@ pub struct RefusalRule {
     pub means: RefusalMeaning,
 }
 
-/// Texts of descriptions, in order of precedence. Platforms use the same code for different reasons; the description, where
-/// it is in English, distinguishes them.
+/// Texts of descriptions, in order of precedence. Platforms use one code for several reasons; the description, if it is in
+/// English, distinguishes them.
 const TEXTS: [(CauseCode, &[&str]); 4] = [
     (CauseCode::PushKeyBusy, &["already", "in use", "busy", "is publishing", "duplicate"]),
     (CauseCode::PushCodecRefused, &["codec", "hevc", "h.265", "h265", "unsupported format"]),
@@ -167,19 +167,19 @@ const TEXTS: [(CauseCode, &[&str]); 4] = [
 ];
 
 impl Refusal<'_> {
-    /// Returns the cause that the refusal means, with the peer's own words in its message.
+    /// Returns the cause of the refusal; its message quotes the peer.
     #[must_use]
     pub fn cause(&self, rules: &[RefusalRule], history: History) -> Cause {
         let code = self.code(rules, history);
         let mut cause = Cause::new(code, format!("{} ({self}).", lead(code)));
         match self {
             Self::Srt { code: 1011 } => {
-                "The platform wants a passphrase: set it with `yonder destination rekey --passphrase-file`."
+                "The platform requires a passphrase: set it with `yonder destination rekey --passphrase-file`."
                     .clone_into(&mut cause.hint);
             }
             Self::Rtmp { stage: PublishStage::Connect, description, .. } if asks_for_sign_in(description) => {
                 cause.message = format!("The platform asks for a user name and password ({self}).");
-                "Signing in to an RTMP server is not supported. Take an address with a stream key from the platform."
+                "Signing in to an RTMP server is not supported. Use an address with a stream key."
                     .clone_into(&mut cause.hint);
             }
             Self::Rtsp { status: 401, authorized: false, .. } => {
@@ -190,7 +190,7 @@ impl Refusal<'_> {
         cause
     }
 
-    /// Returns the code that the refusal means.
+    /// Returns the code of the refusal.
     #[must_use]
     pub fn code(&self, rules: &[RefusalRule], history: History) -> CauseCode {
         if let Some(rule) = rules.iter().find(|rule| self.matches(rule)) {
@@ -215,7 +215,7 @@ impl Refusal<'_> {
     }
 }
 
-/// RTSP (RFC 2326, 7.1.1) by status; `method` for those that have several meanings.
+/// Maps RTSP statuses (RFC 2326, 7.1.1); `method` decides where a status has several meanings.
 fn rtsp_code(method: &str, status: u16) -> CauseCode {
     match status {
         401 | 407 => CauseCode::FeedWrongPassword,
@@ -229,8 +229,8 @@ fn rtsp_code(method: &str, status: u16) -> CauseCode {
     }
 }
 
-/// SRT rejection reasons (draft-sharabayko-srt, table 7, and the HTTP-like codes of applications). Codes without a certain
-/// meaning are taken as temporary.
+/// Maps SRT rejection reasons (draft-sharabayko-srt, table 7, and the HTTP-like codes of applications). Codes without a
+/// defined meaning count as temporary.
 fn srt_code(code: u32) -> CauseCode {
     match code {
         1010 | 1011 => CauseCode::PushPassphraseRefused,
@@ -252,10 +252,10 @@ fn rtmp_code(stage: PublishStage, code: &str, description: &str, history: Histor
     match (stage, by_text) {
         (PublishStage::Live, Some(CauseCode::PushCodecRefused)) => CauseCode::PushCodecRefused,
         (PublishStage::Live, _) => CauseCode::PushClosedByPlatform,
-        // An application has no key that could be wrong.
+        // A refused `connect` concerns the application, not the key.
         (PublishStage::Connect, Some(CauseCode::PushKeyRefused) | None) => CauseCode::PushAppRefused,
         (_, Some(code)) => code,
-        // "Already being published by another client": the code alone means a busy key, if the key is known to be right.
+        // "Already being published by another client": the code alone means a busy key if the key has worked.
         (_, None) if code.contains("BadName") && history.credentials => CauseCode::PushKeyBusy,
         (_, None) if code.contains("BadName") => CauseCode::PushKeyRefused,
         (_, None) => CauseCode::PushNotReady,
@@ -271,23 +271,23 @@ fn lead(code: CauseCode) -> &'static str {
     match code {
         CauseCode::FeedWrongPassword => "The camera refused the user name or password",
         CauseCode::FeedForbidden => "The camera forbids this account to view the stream",
-        CauseCode::FeedNoSuchStream => "The camera has no such stream",
-        CauseCode::FeedTooManyViewers => "The camera serves no more viewers",
+        CauseCode::FeedNoSuchStream => "The camera does not have this stream",
+        CauseCode::FeedTooManyViewers => "The camera has reached its viewer limit",
         CauseCode::FeedTransportRefused => "The camera refused the transport",
         CauseCode::FeedNotReady => "The camera cannot serve the stream now",
         CauseCode::FeedProtocol => "The camera refused a request",
         CauseCode::PushAppRefused => "The platform refused the application",
         CauseCode::PushKeyRefused => "The platform refused the stream key",
         CauseCode::PushKeyBusy => "The stream key is in use",
-        CauseCode::PushCodecRefused => "The platform does not take the codec",
+        CauseCode::PushCodecRefused => "The platform does not accept the codec",
         CauseCode::PushPassphraseRefused => "The platform refused the passphrase",
         CauseCode::PushClosedByPlatform => "The platform ended the broadcast",
-        CauseCode::PushNotReady => "The platform cannot take the broadcast now",
+        CauseCode::PushNotReady => "The platform cannot accept the broadcast now",
         _ => "The platform refused the connection",
     }
 }
 
-/// The peer's own words.
+/// Formats the peer's message.
 impl fmt::Display for Refusal<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -306,14 +306,14 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    const FRESH: History = History { credentials: false, address: false };
+    const UNUSED: History = History { credentials: false, address: false };
 
     fn rtmp<'a>(stage: PublishStage, code: &'a str, description: &'a str) -> Refusal<'a> {
         Refusal::Rtmp { stage, code, description }
     }
 
     #[rstest]
-    #[case::bare_code_of_a_fresh_key("NetStream.Publish.BadName", "", FRESH, CauseCode::PushKeyRefused)]
+    #[case::bare_code_of_a_fresh_key("NetStream.Publish.BadName", "", UNUSED, CauseCode::PushKeyRefused)]
     #[case::bare_code_of_a_proven_key(
         "NetStream.Publish.BadName",
         "",
@@ -326,7 +326,7 @@ mod tests {
         History::PROVEN,
         CauseCode::PushKeyBusy
     )]
-    #[case::busy("NetStream.Publish.BadName", "Stream is already publishing", FRESH, CauseCode::PushKeyBusy)]
+    #[case::busy("NetStream.Publish.BadName", "Stream is already publishing", UNUSED, CauseCode::PushKeyBusy)]
     #[case::wrong(
         "NetStream.Publish.BadName",
         "Stream key is not known",
@@ -336,19 +336,19 @@ mod tests {
     #[case::internal(
         "NetStream.Publish.BadName",
         "Internal error, try later",
-        FRESH,
+        UNUSED,
         CauseCode::PushNotReady
     )]
     #[case::shutting_down(
         "NetStream.Publish.Failed",
         "Server is shutting down",
-        FRESH,
+        UNUSED,
         CauseCode::PushNotReady
     )]
-    #[case::unknown_code("NetStream.Publish.Denied.Foo", "", FRESH, CauseCode::PushNotReady)]
-    #[case::codec("NetStream.Publish.Rejected", "HEVC is not enabled", FRESH, CauseCode::PushCodecRefused)]
+    #[case::unknown_code("NetStream.Publish.Denied.Foo", "", UNUSED, CauseCode::PushNotReady)]
+    #[case::codec("NetStream.Publish.Rejected", "HEVC is not enabled", UNUSED, CauseCode::PushCodecRefused)]
     #[case::nothing_said("", "", History::PROVEN, CauseCode::PushNotReady)]
-    fn publish_refusals_are_judged_by_text_code_and_history(
+    fn publish_refusals_are_classified_by_text_code_and_history(
         #[case] code: &str,
         #[case] description: &str,
         #[case] history: History,
@@ -361,14 +361,14 @@ mod tests {
     #[case::unknown_app("no such application", CauseCode::PushAppRefused)]
     #[case::nothing_said("", CauseCode::PushAppRefused)]
     #[case::maintenance("down for maintenance", CauseCode::PushNotReady)]
-    fn connect_refusals_are_about_the_application(#[case] description: &str, #[case] expected: CauseCode) {
+    fn connect_refusals_concern_the_application(#[case] description: &str, #[case] expected: CauseCode) {
         let refusal = rtmp(PublishStage::Connect, "NetConnection.Connect.Rejected", description);
-        assert_eq!(refusal.code(&[], FRESH), expected);
+        assert_eq!(refusal.code(&[], UNUSED), expected);
     }
 
     #[test]
-    fn whatever_ends_a_broadcast_is_the_platforms_end_unless_it_names_the_codec() {
-        let ended = |text| rtmp(PublishStage::Live, "NetStream.Publish.Failed", text).code(&[], FRESH);
+    fn end_of_a_broadcast_is_by_the_platform_unless_it_names_the_codec() {
+        let ended = |text| rtmp(PublishStage::Live, "NetStream.Publish.Failed", text).code(&[], UNUSED);
         assert_eq!(ended("key expired"), CauseCode::PushClosedByPlatform);
         assert_eq!(ended("unsupported format"), CauseCode::PushCodecRefused);
     }
@@ -392,8 +392,8 @@ mod tests {
     #[case(1500, CauseCode::PushNotReady)]
     #[case(1503, CauseCode::PushNotReady)]
     #[case(1999, CauseCode::PushNotReady)]
-    fn srt_codes_without_a_certain_meaning_are_temporary(#[case] code: u32, #[case] expected: CauseCode) {
-        assert_eq!(Refusal::Srt { code }.code(&[], FRESH), expected);
+    fn ambiguous_srt_codes_are_temporary(#[case] code: u32, #[case] expected: CauseCode) {
+        assert_eq!(Refusal::Srt { code }.code(&[], UNUSED), expected);
     }
 
     #[rstest]
@@ -412,41 +412,41 @@ mod tests {
         #[case] expected: CauseCode,
     ) {
         let refusal = Refusal::Rtsp { method, status, reason: "No", authorized: true };
-        assert_eq!(refusal.code(&[], FRESH), expected);
+        assert_eq!(refusal.code(&[], UNUSED), expected);
     }
 
     #[test]
-    fn lines_of_the_rule_sheet_win() {
+    fn rule_sheet_lines_have_precedence() {
         let rules = [
             RefusalRule { text: "badname".into(), means: RefusalMeaning::NotReady },
             RefusalRule { text: "1404".into(), means: RefusalMeaning::KeyBusy },
         ];
         let refusal = rtmp(PublishStage::Publish, "NetStream.Publish.BadName", "Stream key is not known");
-        assert_eq!(refusal.code(&rules, FRESH), CauseCode::PushNotReady);
-        assert_eq!(Refusal::Srt { code: 1404 }.code(&rules, FRESH), CauseCode::PushKeyBusy);
-        assert_eq!(Refusal::Srt { code: 1403 }.code(&rules, FRESH), CauseCode::PushKeyRefused);
+        assert_eq!(refusal.code(&rules, UNUSED), CauseCode::PushNotReady);
+        assert_eq!(Refusal::Srt { code: 1404 }.code(&rules, UNUSED), CauseCode::PushKeyBusy);
+        assert_eq!(Refusal::Srt { code: 1403 }.code(&rules, UNUSED), CauseCode::PushKeyRefused);
     }
 
     #[test]
-    fn messages_keep_the_peers_words() {
+    fn messages_quote_the_peer() {
         let refusal = rtmp(PublishStage::Publish, "NetStream.Publish.BadName", "no such key");
         assert_eq!(
-            refusal.cause(&[], FRESH).message,
+            refusal.cause(&[], UNUSED).message,
             "The platform refused the stream key (no such key, NetStream.Publish.BadName)."
         );
         let refusal =
             Refusal::Rtsp { method: "DESCRIBE", status: 404, reason: "Not Found", authorized: true };
         assert_eq!(
-            refusal.cause(&[], FRESH).message,
-            "The camera has no such stream (404 Not Found to DESCRIBE)."
+            refusal.cause(&[], UNUSED).message,
+            "The camera does not have this stream (404 Not Found to DESCRIBE)."
         );
         let asked =
             Refusal::Rtsp { method: "DESCRIBE", status: 401, reason: "Unauthorized", authorized: false };
-        assert_eq!(asked.cause(&[], FRESH).message, "The camera asks for a user name and password.");
+        assert_eq!(asked.cause(&[], UNUSED).message, "The camera asks for a user name and password.");
     }
 
     #[test]
-    fn meanings_are_read_by_their_names() {
+    fn meanings_have_names() {
         for meaning in RefusalMeaning::ALL {
             assert_eq!(RefusalMeaning::from_name(meaning.as_str()), Some(meaning));
         }

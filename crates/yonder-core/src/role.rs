@@ -3,20 +3,20 @@
 /// Role of a person; each includes the permissions of those before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Role {
-    /// Sees everything but secrets, and changes nothing.
+    /// Reads everything except secrets.
     Viewer,
-    /// Starts, stops, holds, resumes and rekeys what is set up, and measures it.
+    /// Starts, stops, holds, resumes and rekeys existing relays, and measures them.
     Operator,
-    /// Changes everything, and looks after people.
+    /// Changes everything and manages people.
     Admin,
 }
 
 impl Role {
     const ALL: [Self; 3] = [Self::Viewer, Self::Operator, Self::Admin];
 
-    /// Its stable word.
+    /// Returns the name of the role.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Viewer => "viewer",
             Self::Operator => "operator",
@@ -24,20 +24,20 @@ impl Role {
         }
     }
 
-    /// The role of a word; `keeper` is the former name of `admin`.
+    /// Returns the role with this name; `keeper` is the former name of `admin`.
     #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
+    pub fn from_name(word: &str) -> Option<Self> {
         let word = if word == "keeper" { "admin" } else { word };
-        Self::ALL.into_iter().find(|role| role.word() == word)
+        Self::ALL.into_iter().find(|role| role.as_str() == word)
     }
 
-    /// Returns the persons with this role, for the message of a refusal.
+    /// Returns a plural of the role, for the message of a refusal.
     #[must_use]
-    pub fn in_words(self) -> &'static str {
+    pub fn description(self) -> &'static str {
         match self {
-            Self::Viewer => "a viewer may look",
-            Self::Operator => "an operator may start, stop, hold and rekey",
-            Self::Admin => "an admin may change how things are set up",
+            Self::Viewer => "a viewer can view",
+            Self::Operator => "an operator can start, stop, hold and rekey",
+            Self::Admin => "an admin can change the setup",
         }
     }
 }
@@ -47,12 +47,12 @@ mod tests {
     use super::*;
 
     #[test]
-    fn each_role_may_do_what_those_before_it_may_and_keeps_its_word() {
+    fn roles_are_ordered_and_have_names() {
         assert!(Role::Viewer < Role::Operator && Role::Operator < Role::Admin);
         for role in Role::ALL {
-            assert_eq!(Role::from_word(role.word()), Some(role));
+            assert_eq!(Role::from_name(role.as_str()), Some(role));
         }
-        assert_eq!(Role::from_word("keeper"), Some(Role::Admin));
-        assert_eq!(Role::from_word("owner"), None);
+        assert_eq!(Role::from_name("keeper"), Some(Role::Admin));
+        assert_eq!(Role::from_name("owner"), None);
     }
 }

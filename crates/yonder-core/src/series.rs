@@ -1,11 +1,11 @@
-//! Rates over time, at three grains: seconds of the last hour, ten seconds of the last day, minutes of the last month.
-//! Of the minutes only the last hours are held here, so that a rate takes as much memory after a month as after a day.
+//! Time series of rates in three resolutions: seconds of the last hour, ten seconds of the last day, minutes of the
+//! last month. Only the last hours of minutes are in memory; the store has the rest. So memory per rate is constant.
 
 use std::collections::VecDeque;
 
-/// Seconds of a grain, and how many values of it are kept.
+/// Resolution of a series.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Grain {
+pub enum Resolution {
     /// A second, for an hour.
     Second,
     /// Ten seconds, for a day.
@@ -14,8 +14,8 @@ pub enum Grain {
     Minute,
 }
 
-impl Grain {
-    /// Seconds of one value.
+impl Resolution {
+    /// Returns the seconds of one value.
     #[must_use]
     pub fn step_s(self) -> i64 {
         match self {
@@ -25,18 +25,18 @@ impl Grain {
         }
     }
 
-    /// Values that are held here. Minutes older than these lie in the records.
+    /// Returns the number of values in memory. Older minutes are in the store.
     #[must_use]
-    pub fn held(self) -> usize {
+    pub fn in_memory(self) -> usize {
         match self {
-            Self::Second | Self::TenSeconds => self.kept(),
+            Self::Second | Self::TenSeconds => self.retained(),
             Self::Minute => 180,
         }
     }
 
-    /// Values that are kept, here or in the records.
+    /// Returns the number of values that are retained, in memory or in the store.
     #[must_use]
-    pub fn kept(self) -> usize {
+    pub fn retained(self) -> usize {
         match self {
             Self::Second => 3_600,
             Self::TenSeconds => 8_640,
@@ -45,33 +45,33 @@ impl Grain {
     }
 }
 
-/// Values at one grain, the oldest first. Where nothing was measured there is none.
+/// Series of values in one resolution, the oldest first, with gaps where no measurements.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Track {
-    grain: Grain,
-    /// Number of the step that the first value belongs to.
+pub struct Series {
+    resolution: Resolution,
+    /// Number of the first value's step.
     first: i64,
     values: VecDeque<u32>,
-    /// Sum and count of the step that runs.
+    /// Sum and count of the current step.
     sum: u64,
     count: u32,
     current: Option<i64>,
 }
 
-/// Stands for no value: a rate of four terabits.
+/// Marker of a gap: a rate of four terabits.
 const NONE: u32 = u32::MAX;
 
-impl Track {
-    /// Nothing yet.
+impl Series {
+    /// Creates an empty series.
     #[must_use]
-    pub fn new(grain: Grain) -> Self {
-        Self { grain, first: 0, values: VecDeque::new(), sum: 0, count: 0, current: None }
+    pub fn new(resolution: Resolution) -> Self {
+        Self { resolution, first: 0, values: VecDeque::new(), sum: 0, count: 0, current: None }
     }
 
-    /// Takes what was measured at `at_s` (seconds since 1970). A step is kept once the next begins; time that stands
-    /// still or steps back is counted to the step that runs.
+    /// Adds a value measured at `at_s` (seconds since 1970). A step is complete once the next one begins; values with a time
+    /// before the current step are added to the current step.
     pub fn add(&mut self, at_s: i64, value: u64) {
-        let step = at_s.div_euclid(self.grain.step_s());
+        let step = at_s.div_euclid(self.resolution.step_s());
         match self.current {
             Some(current) if step > current => {
                 self.close(current);
@@ -90,29 +90,29 @@ impl Track {
         self.put(step, u32::try_from(mean).unwrap_or(NONE - 1));
     }
 
-    /// Puts a value in its place; what is older than is kept falls out.
+    /// Sets the value of a step; the oldest values are dropped beyond the limit.
     fn put(&mut self, step: i64, value: u32) {
-        let held = i64::try_from(self.grain.held()).unwrap_or(i64::MAX);
+        let held = i64::try_from(self.resolution.in_memory()).unwrap_or(i64::MAX);
         let end = self.first + i64::try_from(self.values.len()).unwrap_or_default();
         if self.values.is_empty() || step - end >= held {
             self.values.clear();
             self.first = step;
         } else if step < end {
-            // The clock was set back: what was there stays.
+            // The clock was set back: keep the existing values.
             return;
         } else {
             self.values.extend((end..step).map(|_| NONE));
         }
         self.values.push_back(value);
-        while self.values.len() > self.grain.held() {
+        while self.values.len() > self.resolution.in_memory() {
             self.values.pop_front();
             self.first += 1;
         }
     }
 
-    /// Puts back what was kept elsewhere: values from `from_s` on.
+    /// Restores stored values from `from_s` on.
     pub fn restore(&mut self, from_s: i64, values: &[Option<u32>]) {
-        let first = from_s.div_euclid(self.grain.step_s());
+        let first = from_s.div_euclid(self.resolution.step_s());
         for (step, value) in (first..).zip(values) {
             if let Some(value) = value {
                 self.put(step, *value);
@@ -120,67 +120,67 @@ impl Track {
         }
     }
 
-    /// The values from `from_s` on, each with nothing where nothing was measured, and when the first begins.
+    /// Returns the begin of the first value at or after `from_s`, and the values from there on; `None` for gaps.
     #[must_use]
     pub fn since(&self, from_s: i64) -> (i64, Vec<Option<u32>>) {
-        let step_s = self.grain.step_s();
+        let step_s = self.resolution.step_s();
         let skipped = from_s.div_euclid(step_s).saturating_sub(self.first).max(0);
         let values = self.values.iter().skip(usize::try_from(skipped).unwrap_or(usize::MAX));
         let begin = (self.first + skipped) * step_s;
         (begin, values.map(|value| Some(*value).filter(|value| *value != NONE)).collect())
     }
 
-    /// When the last value ends, in seconds since 1970.
+    /// Returns the end of the last value, in seconds since 1970.
     #[must_use]
     pub fn end_s(&self) -> i64 {
-        (self.first + i64::try_from(self.values.len()).unwrap_or_default()) * self.grain.step_s()
+        (self.first + i64::try_from(self.values.len()).unwrap_or_default()) * self.resolution.step_s()
     }
 
-    /// True when there is nothing.
+    /// Returns true if there are no values.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.values.is_empty()
     }
 }
 
-/// One rate at all grains.
+/// Rate in all resolutions.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RateSeries {
-    seconds: Track,
-    tens: Track,
-    minutes: Track,
+    seconds: Series,
+    tens: Series,
+    minutes: Series,
 }
 
 impl Default for RateSeries {
     fn default() -> Self {
         Self {
-            seconds: Track::new(Grain::Second),
-            tens: Track::new(Grain::TenSeconds),
-            minutes: Track::new(Grain::Minute),
+            seconds: Series::new(Resolution::Second),
+            tens: Series::new(Resolution::TenSeconds),
+            minutes: Series::new(Resolution::Minute),
         }
     }
 }
 
 impl RateSeries {
-    /// Takes what was measured at `at_s`, in kilobits per second.
+    /// Adds a value measured at `at_s`, in kilobits per second.
     pub fn add(&mut self, at_s: i64, kbps: u64) {
         for track in [&mut self.seconds, &mut self.tens, &mut self.minutes] {
             track.add(at_s, kbps);
         }
     }
 
-    /// The values at a grain.
+    /// Returns the series in a resolution.
     #[must_use]
-    pub fn track(&self, grain: Grain) -> &Track {
-        match grain {
-            Grain::Second => &self.seconds,
-            Grain::TenSeconds => &self.tens,
-            Grain::Minute => &self.minutes,
+    pub fn series(&self, resolution: Resolution) -> &Series {
+        match resolution {
+            Resolution::Second => &self.seconds,
+            Resolution::TenSeconds => &self.tens,
+            Resolution::Minute => &self.minutes,
         }
     }
 
-    /// The minutes, to put back what was kept.
-    pub fn minutes_mut(&mut self) -> &mut Track {
+    /// Returns the series of minutes, to restore stored values.
+    pub fn minutes_mut(&mut self) -> &mut Series {
         &mut self.minutes
     }
 }
@@ -191,38 +191,38 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn steps_hold_the_mean_and_holes_stay_holes() {
+    fn steps_are_means_and_gaps_are_kept() {
         let mut series = RateSeries::default();
         for at in (100..130).chain(150..161) {
             series.add(at, u64::try_from(at).unwrap());
         }
-        let (begin, seconds) = series.track(Grain::Second).since(0);
+        let (begin, seconds) = series.series(Resolution::Second).since(0);
         assert_eq!((begin, seconds.len(), seconds[0], seconds[30]), (100, 60, Some(100), None));
-        let (begin, tens) = series.track(Grain::TenSeconds).since(0);
+        let (begin, tens) = series.series(Resolution::TenSeconds).since(0);
         assert_eq!((begin, tens), (100, vec![Some(104), Some(114), Some(124), None, None, Some(154)]));
-        let (begin, minutes) = series.track(Grain::Minute).since(0);
+        let (begin, minutes) = series.series(Resolution::Minute).since(0);
         assert_eq!((begin, minutes.len()), (60, 1));
     }
 
     #[test]
-    fn what_is_asked_for_from_a_time_on_begins_there() {
-        let mut track = Track::new(Grain::Second);
+    fn values_begin_at_the_requested_time() {
+        let mut track = Series::new(Resolution::Second);
         (0..100).for_each(|at| track.add(at, 7));
         assert_eq!(track.since(95), (95, vec![Some(7); 4]));
         assert_eq!(track.since(500).1, []);
     }
 
     #[test]
-    fn an_hour_of_seconds_is_kept_and_no_more() {
-        let mut track = Track::new(Grain::Second);
+    fn an_hour_of_seconds_is_retained() {
+        let mut track = Series::new(Resolution::Second);
         (0..10_000).for_each(|at| track.add(at, 7));
         let (begin, values) = track.since(0);
         assert_eq!((begin, values.len()), (9_999 - 3_600, 3_600));
     }
 
     #[test]
-    fn a_month_away_begins_anew_and_a_clock_set_back_loses_nothing() {
-        let mut track = Track::new(Grain::Minute);
+    fn long_gap_resets_the_series_and_a_clock_set_back_does_not() {
+        let mut track = Series::new(Resolution::Minute);
         (0..600).for_each(|at| track.add(at, 1));
         (300..900).for_each(|at| track.add(at, 3));
         assert_eq!(track.since(0).1.len(), 14);
@@ -233,8 +233,8 @@ mod tests {
     }
 
     #[test]
-    fn what_was_kept_elsewhere_is_put_back() {
-        let mut track = Track::new(Grain::Minute);
+    fn stored_values_are_restored() {
+        let mut track = Series::new(Resolution::Minute);
         track.restore(600, &[Some(1), None, Some(3)]);
         track.add(900, 9);
         track.add(960, 9);
@@ -243,7 +243,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn never_more_than_is_kept_and_always_in_place(
+        fn series_is_bounded_and_values_keep_their_step(
             steps in prop::collection::vec((0_i64..100_000, 0_u64..1_000_000), 1..200),
         ) {
             let mut series = RateSeries::default();
@@ -252,11 +252,11 @@ mod tests {
                 now += wait;
                 series.add(now, kbps);
             }
-            for grain in [Grain::Second, Grain::TenSeconds, Grain::Minute] {
-                let (begin, values) = series.track(grain).since(0);
-                prop_assert!(values.len() <= grain.held());
-                let end = begin + i64::try_from(values.len()).unwrap() * grain.step_s();
-                prop_assert!(end <= now + grain.step_s());
+            for resolution in [Resolution::Second, Resolution::TenSeconds, Resolution::Minute] {
+                let (begin, values) = series.series(resolution).since(0);
+                prop_assert!(values.len() <= resolution.in_memory());
+                let end = begin + i64::try_from(values.len()).unwrap() * resolution.step_s();
+                prop_assert!(end <= now + resolution.step_s());
             }
         }
     }

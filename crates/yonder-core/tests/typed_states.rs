@@ -5,7 +5,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use yonder_core::{ConditionLevel, DesiredState, DialStep, FeedPhase, PushPhase, Side};
+use yonder_core::{ConditionLevel, DesiredState, DialStep, FaultDomain, FeedPhase, PushPhase};
 
 /// Rust sources below a folder, without tests.
 fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
@@ -28,7 +28,7 @@ fn names() -> Vec<&'static str> {
     names.extend(PushPhase::ALL.iter().map(|phase| phase.as_str()));
     names.extend(DesiredState::ALL.iter().map(|state| state.as_str()));
     names.extend(ConditionLevel::ALL.iter().map(|level| level.as_str()));
-    names.extend(Side::ALL.iter().map(|side| side.as_str()));
+    names.extend(FaultDomain::ALL.iter().map(|side| side.as_str()));
     names.extend(DialStep::ALL.iter().map(|step| step.as_str()));
     names
 }

@@ -69,7 +69,7 @@ mod tests {
     }
 
     #[test]
-    fn unparsed_bytes_stand_before_the_next_ones() {
+    fn unparsed_bytes_precede_new_ones() {
         let mut block = Block::new(READ_SIZE);
         fill(&mut block, b"abcdef");
         block.keep_last(2);

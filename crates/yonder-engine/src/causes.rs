@@ -1,14 +1,14 @@
-//! From errors of the layers below to causes for people.
+//! Mapping of engine and protocol errors to causes.
 
 use yonder_core::{Cause, CauseCode, History, PublishStage, Refusal};
 use yonder_rtmp::{PushError, PushStep, Status};
 use yonder_rtsp::PullError;
 use yonder_srt::{CloseReason, SrtError};
 
-use crate::dial::DialError;
+use crate::connect::DialError;
 use crate::tls::{TlsError, fingerprint_text};
 
-/// The cause of a dial to a camera that failed.
+/// Returns the cause of a failed connection to a camera.
 pub(crate) fn feed_dial(error: &DialError, target: &str) -> Cause {
     let code = match error {
         DialError::NameNotFound(_) => CauseCode::FeedNameNotFound,
@@ -19,7 +19,7 @@ pub(crate) fn feed_dial(error: &DialError, target: &str) -> Cause {
     Cause::new(code, dial_sentence("camera", error, target))
 }
 
-/// The cause of a dial to a platform that failed.
+/// Returns the cause of a failed connection to a platform.
 pub(crate) fn push_dial(error: &DialError, target: &str) -> Cause {
     let code = match error {
         DialError::NameNotFound(_) => CauseCode::PushNameNotFound,
@@ -43,7 +43,7 @@ fn dial_sentence(who: &str, error: &DialError, target: &str) -> String {
     }
 }
 
-/// The cause of TLS that did not come about.
+/// Returns the cause of a failed TLS handshake with a camera.
 pub(crate) fn feed_tls(error: &TlsError) -> Cause {
     match error {
         TlsError::Untrusted { fingerprint, detail } => Cause::new(
@@ -60,7 +60,7 @@ pub(crate) fn feed_tls(error: &TlsError) -> Cause {
     }
 }
 
-/// The cause of TLS with a platform that did not come about.
+/// Returns the cause of a failed TLS handshake with a platform.
 pub(crate) fn push_tls(error: &TlsError) -> Cause {
     match error {
         TlsError::Untrusted { fingerprint, detail } => Cause::new(
@@ -77,7 +77,7 @@ pub(crate) fn push_tls(error: &TlsError) -> Cause {
     }
 }
 
-/// The cause of a pull that ended.
+/// Returns the cause of a pull that ended.
 pub(crate) fn feed(error: &PullError, history: History) -> Cause {
     let code = match error {
         PullError::Refused { method, status, reason, authorized } => {
@@ -136,7 +136,7 @@ pub(crate) fn push_srt(error: &SrtError, cause_of: impl FnOnce(&Refusal<'_>) -> 
     }
 }
 
-/// The cause of an SRT handshake that failed, without regard to a destination.
+/// Returns the cause of an SRT handshake that failed, without regard to a destination.
 pub(crate) fn srt(error: &SrtError) -> Cause {
     let code = match error {
         SrtError::Rejected(rejection) => {
@@ -171,7 +171,7 @@ fn push_srt_closed(reason: CloseReason) -> Cause {
     }
 }
 
-/// Errors speak in lower case without a stop; causes are sentences.
+/// Formats an error, which is in lower case without a period, as a sentence.
 fn sentence(error: &dyn std::fmt::Display) -> String {
     let text = error.to_string();
     let mut characters = text.chars();
@@ -266,7 +266,7 @@ mod tests {
     }
 
     #[test]
-    fn a_redirect_tells_the_new_address() {
+    fn redirect_cause_contains_the_new_address() {
         let (url, _) = yonder_rtsp::CameraUrl::parse("rtsp://192.0.2.9/x?token=planted").unwrap();
         let cause = feed(&PullError::Redirected { location: Some(Box::new(url)) }, History::default());
         assert!(cause.hint.contains("rtsp://192.0.2.9/x?token={secret}"), "{}", cause.hint);

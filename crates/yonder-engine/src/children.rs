@@ -1,5 +1,5 @@
-//! Child tasks of a feed's actor: everything that waits for something else than its sockets, such as connecting, probing,
-//! rendering and saying goodbye. They report to the actor by events and end with it.
+//! Child tasks of a feed's actor, for work that does not wait for the actor's own sockets: connecting, probing, rendering and
+//! closing connections. They report to the actor by events and end with it.
 
 use std::task::{Context, Poll};
 use std::time::Duration;
@@ -15,40 +15,40 @@ use crate::spec::Route;
 use crate::tasks::catch_panic;
 use yonder_slate::SlateGop;
 
-/// Number of a relay within its feed's actor.
+/// ID of a relay within its feed's actor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct RelayId(pub(crate) u64);
 
-/// Number of a connection attempt within its feed's actor: results of older attempts are ignored.
+/// ID of a connection attempt within its feed's actor: results of older attempts are ignored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct Attempt(pub(crate) u64);
 
-/// Report of a child task.
+/// Event of a child task.
 #[derive(Debug)]
 pub(crate) enum ChildEvent {
-    /// The connection to the camera has come one step further.
+    /// Step of a connection to the camera.
     SourceStep(Attempt, DialStep),
-    /// The connection to the camera stands, or could not be made.
+    /// The connection to the camera was established or has failed.
     SourceConnected(Attempt, Box<Dial>, Result<Box<RtspSession>, ConnectError>),
-    /// The cause of a failed connection to the camera is known in full.
+    /// The complete cause of a failed connection to the camera.
     SourceDiagnosed(Attempt, Cause),
     /// The session with the camera has been closed.
     SourceClosed,
     /// An absent camera has answered a probe.
     CameraAnswered,
-    /// A slate is ready; `None` when it could not be rendered.
+    /// A slate is ready; `None` if it could not be rendered.
     SlateRendered(RelayId, Option<SlateGop>),
-    /// The connection to a platform has come one step further.
+    /// Step of a connection to a platform.
     PushStep(PushId, Attempt, DialStep),
-    /// The connection to a platform stands, or could not be made.
+    /// The connection to a platform was established or has failed.
     PushConnected(PushId, Attempt, Result<Box<Connection>, Cause>),
-    /// The connection of a push that was removed has been closed.
+    /// The connection of a removed push has been closed.
     PushClosed(PushId),
     /// A better route of a push was probed.
     RouteProbed {
-        /// The push.
+        /// Push.
         push: PushId,
-        /// The route.
+        /// Route.
         route: Route,
         /// The server answered.
         is_reachable: bool,
@@ -57,14 +57,14 @@ pub(crate) enum ChildEvent {
     Done,
 }
 
-/// Sends reports of a child before its end.
+/// Sender of events for a child that reports progress.
 #[derive(Debug, Clone)]
 pub(crate) struct Reporter(mpsc::UnboundedSender<ChildEvent>);
 
 impl Reporter {
-    /// Reports `event`.
+    /// Sends an event.
     pub(crate) fn report(&self, event: ChildEvent) {
-        // An actor that has ended needs no reports.
+        // The actor may have ended.
         let _unused = self.0.send(event);
     }
 }
@@ -94,7 +94,7 @@ impl Children {
         Self { tasks: JoinSet::new(), reporter: Reporter(sender), events, next_number: 0 }
     }
 
-    /// Returns a number that this actor has not used.
+    /// Returns an ID that this actor has not used.
     pub(crate) fn next_number(&mut self) -> u64 {
         self.next_number += 1;
         self.next_number
@@ -105,13 +105,13 @@ impl Children {
         self.reporter.clone()
     }
 
-    /// Starts a child; `on_panic` makes its report if it panics. To be called within the actor.
+    /// Spawns a child; `on_panic` returns its event if it panics. Must be called within the actor.
     pub(crate) fn spawn(
         &mut self,
         work: impl Future<Output = ChildEvent> + Send + 'static,
         on_panic: impl FnOnce(String) -> ChildEvent + Send + 'static,
     ) -> Child {
-        // Results of finished tasks are not needed: they have reported.
+        // Drop finished tasks, which have sent their events.
         while self.tasks.try_join_next().is_some() {}
         let reporter = self.reporter();
         Child(self.tasks.spawn(async move {
@@ -120,7 +120,7 @@ impl Children {
         }))
     }
 
-    /// Starts a child that ends a connection in order, within `limit`, and is not aborted before.
+    /// Spawns a child that closes a connection within `limit`, and is not aborted earlier.
     pub(crate) fn close(
         &mut self,
         limit: Duration,
@@ -130,13 +130,13 @@ impl Children {
         while self.tasks.try_join_next().is_some() {}
         let reporter = self.reporter();
         self.tasks.spawn(async move {
-            // A peer that does not answer cannot be waited for, and a panic ends the connection as well.
+            // A timeout or a panic drops the connection as well.
             let _closed = timeout(limit, catch_panic(work)).await;
             reporter.report(report);
         });
     }
 
-    /// Returns the next report.
+    /// Returns the next event.
     pub(crate) fn poll_event(&mut self, context: &mut Context<'_>) -> Poll<Option<ChildEvent>> {
         self.events.poll_recv(context)
     }

@@ -1,7 +1,7 @@
 //! Deadline timer of a task that waits for sockets as well.
 //!
-//! The runtime wakes itself through a file descriptor whenever a timer is set to a time before all others: a write, and one more
-//! wait, for each deadline. A periodic deadline is therefore set one period ahead, in a second timer.
+//! Whenever a timer is set to a time before all others, the runtime wakes itself through a file descriptor: a write,
+//! and one more wait, for each deadline. So a periodic deadline is set one period ahead, in a second timer.
 
 use std::pin::Pin;
 use std::task::{Context, Poll};
@@ -11,14 +11,14 @@ use tokio::time::{Sleep, sleep_until};
 
 use crate::clock::Clock;
 
-/// Deadlines that follow each other within this time count as periodic, if two intervals are equal.
+/// Maximum interval of deadlines that count as periodic, if two successive intervals are equal.
 const MAX_PERIOD: Duration = Duration::from_millis(20);
 
-/// Timer that is set again and again.
+/// Timer for changing deadlines.
 #[derive(Debug)]
 pub(crate) struct DeadlineTimer {
     clock: Clock,
-    /// Two timers with their times. With periodic deadlines one has the next of them, the other that after it.
+    /// Two timers with their times. For periodic deadlines one has the next deadline, the other the one after it.
     timers: [(Duration, Pin<Box<Sleep>>); 2],
     deadline: Duration,
     /// Interval between the last two deadlines.
@@ -26,14 +26,14 @@ pub(crate) struct DeadlineTimer {
 }
 
 impl DeadlineTimer {
-    /// Creates a timer whose deadline is now. To be called within a tokio runtime.
+    /// Creates a timer that is due now. Must be called within a tokio runtime.
     pub(crate) fn new(clock: Clock) -> Self {
         let now = clock.now();
         let timer = || (now, Box::pin(sleep_until(clock.instant(now))));
         Self { clock, timers: [timer(), timer()], deadline: now, interval: Duration::ZERO }
     }
 
-    /// Ready once `deadline` is over. Otherwise the task is woken then; or earlier, if an expected deadline does not recur.
+    /// Ready once `deadline` has passed. Otherwise the task is woken then, or earlier if a predicted deadline does not occur.
     pub(crate) fn poll_deadline(&mut self, deadline: Duration, task: &mut Context<'_>) -> Poll<()> {
         let expected = self.set(deadline);
         let [first, second] = &mut self.timers;
@@ -45,14 +45,14 @@ impl DeadlineTimer {
             other.0 = expected;
             other.1.as_mut().reset(self.clock.instant(expected));
         }
-        // It wakes the task only when it is polled.
+        // A timer wakes the task only if it has been polled.
         if other.0 > deadline {
             let _later = other.1.as_mut().poll(task);
         }
         polled
     }
 
-    /// Sets one timer to `deadline`, if none is, and returns the deadline that is expected after it.
+    /// Sets one timer to `deadline`, unless one is, and returns the predicted next deadline.
     fn set(&mut self, deadline: Duration) -> Option<Duration> {
         if deadline == self.deadline {
             return None;
@@ -83,7 +83,7 @@ mod tests {
     }
 
     #[tokio::test(start_paused = true)]
-    async fn resolves_at_its_deadline_however_often_the_wait_was_dropped() {
+    async fn timer_fires_at_its_deadline_after_dropped_waits() {
         let clock = Clock::default();
         let mut timer = DeadlineTimer::new(clock);
         let (begun, at) = (Instant::now(), clock.now() + Duration::from_secs(10));

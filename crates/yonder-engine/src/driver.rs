@@ -1,4 +1,4 @@
-//! Loop that drives a protocol core over its transport, within the poll of the actor that owns both.
+//! Driver of a protocol core over its transport, polled by the actor that owns both.
 
 use std::future::poll_fn;
 use std::io;
@@ -12,21 +12,21 @@ use crate::block::Block;
 use crate::clock::Clock;
 use crate::link::Link;
 
-/// Longest wait for an event of a core that ends in order.
+/// Maximum wait for an event of a core that is closing.
 const MAX_WAIT: Duration = Duration::from_secs(1);
 
 /// Transport of a core's bytes.
 pub(crate) trait Transport<C: Core> {
-    /// Interval at which a transport has to be polled that wakes no task.
+    /// Polling interval of a transport that wakes no task; `None` for one that does.
     const POLL_INTERVAL: Option<Duration> = None;
-    /// Failures may be those of single datagrams.
+    /// Errors may concern single datagrams only.
     const IS_LOSSY: bool = false;
 
-    /// Receives once, and hands what was received to the core. Returns the number of bytes; zero at the end of the stream. Pending
-    /// when there is nothing to receive.
+    /// Receives once, and passes the data to the core. Returns the number of bytes; zero at the end of the stream.
+    /// Pending if there is no data.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     fn poll_receive(
         &mut self,
         core: &mut C,
@@ -34,23 +34,23 @@ pub(crate) trait Transport<C: Core> {
         now: Duration,
     ) -> Poll<io::Result<usize>>;
 
-    /// Sends what the core has to send, up to `limit` bytes and as far as the socket takes it.
+    /// Transmits the core's data, up to `limit` bytes and as far as the socket accepts them.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     fn transmit(&mut self, core: &mut C, now: Duration, horizon: Duration, limit: usize) -> io::Result<()>;
 
-    /// Returns true while something waits for room in the socket.
+    /// Returns true while data waits for the socket to become writable.
     fn is_blocked(&self) -> bool;
 
-    /// Ready when the socket has room again.
+    /// Ready when the socket is writable.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     fn poll_writable(&mut self, task: &mut Context<'_>) -> Poll<io::Result<()>>;
 }
 
-/// Why a core is driven no further.
+/// Reason for the end of a driver.
 #[derive(Debug)]
 pub(crate) enum DriveEnd<W> {
     /// The dialogue has ended.
@@ -59,11 +59,11 @@ pub(crate) enum DriveEnd<W> {
     Eof,
     /// The socket has failed.
     Io(io::Error),
-    /// The owner could not use an event.
+    /// The owner could not handle an event.
     Owner(Cause),
 }
 
-/// Core and its transport.
+/// Core with its transport.
 #[derive(Debug)]
 pub(crate) struct Driver<C, T> {
     /// The core.
@@ -76,11 +76,11 @@ impl<C: Core, T: Transport<C>> Driver<C, T>
 where
     C::Why: Clone,
 {
-    /// Receives once, lets the core do what is due, and passes its events to `on_event`. Returns the number of bytes received.
-    /// Pending when there was nothing to receive.
+    /// Receives once, handles the core's timeouts, and passes its events to `on_event`. Returns the number of bytes
+    /// received. Pending if there was no data.
     ///
     /// # Errors
-    /// [`DriveEnd`]. Events from before the end have been passed on.
+    /// [`DriveEnd`]. Earlier events have been passed on.
     pub(crate) fn poll_input(
         &mut self,
         task: &mut Context<'_>,
@@ -105,18 +105,18 @@ where
         }
     }
 
-    /// Sends what is due up to `horizon`, at most `limit` bytes.
+    /// Transmits what is due up to `horizon`, at most `limit` bytes.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     pub(crate) fn transmit(&mut self, now: Duration, horizon: Duration, limit: usize) -> io::Result<()> {
         self.transport.transmit(&mut self.core, now, horizon, limit)
     }
 
-    /// Sends everything that is due, and asks to be woken when a full socket has room again.
+    /// Transmits everything that is due, and registers for a wake-up if the socket is full.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     pub(crate) fn poll_transmit(&mut self, task: &mut Context<'_>, now: Duration) -> io::Result<()> {
         loop {
             self.transmit(now, now, usize::MAX)?;
@@ -130,11 +130,11 @@ where
         }
     }
 
-    /// Drives a core that was closed in order, until it has ended and everything is sent. Returns false when the connection has broken
-    /// before.
+    /// Drives a core that is closing, until it has ended and everything is transmitted. Returns false if the connection
+    /// failed before.
     ///
     /// # Cancel safety
-    /// When dropped, what was not sent is lost.
+    /// When dropped, unsent data is lost.
     pub(crate) async fn finish(&mut self, clock: Clock) -> bool {
         loop {
             let now = clock.now();
@@ -169,9 +169,9 @@ where
 pub(crate) struct StreamTransport {
     link: Link,
     block: Block,
-    /// Bytes that the socket has not accepted yet.
+    /// Data that the socket has not accepted yet.
     unsent: Outbox,
-    /// Bytes that the socket has accepted and [`Self::take_written`] has not counted yet.
+    /// Bytes written since the last [`Self::take_written`].
     written: usize,
 }
 
@@ -181,10 +181,10 @@ impl StreamTransport {
         Self { link, block: Block::new(read_size), unsent: Outbox::default(), written: 0 }
     }
 
-    /// Registers the socket with the runtime that runs the caller.
+    /// Registers the socket with the caller's runtime.
     ///
     /// # Errors
-    /// When the system refuses it.
+    /// I/O error of the registration.
     pub(crate) fn register_here(self) -> io::Result<Self> {
         Ok(Self { link: self.link.register_here()?, ..self })
     }
@@ -194,17 +194,17 @@ impl StreamTransport {
         self.unsent.len()
     }
 
-    /// Returns the number of bytes that the socket has accepted since the last call.
+    /// Returns the number of bytes written since the last call.
     pub(crate) fn take_written(&mut self) -> usize {
         std::mem::take(&mut self.written)
     }
 
-    /// Ends the sending side.
+    /// Shuts down the sending side.
     pub(crate) fn finish(&mut self) {
         self.link.finish();
     }
 
-    /// Discards what is received, until the peer has closed the connection.
+    /// Discards received data until the peer has closed the connection.
     ///
     /// # Cancel safety
     /// When dropped, the connection is closed.

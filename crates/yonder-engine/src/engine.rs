@@ -1,4 +1,4 @@
-//! The engine: which feeds and pushes run, as the rest of the service sees it.
+//! Engine: running feeds, relays and pushes, as seen by the rest of the service.
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
@@ -14,10 +14,12 @@ use yonder_address::ServerAddress;
 use crate::clock::Clock;
 use crate::feed::{FeedCommand, FeedHandle, FeedSetup, FeedSnapshot};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
+use crate::lease::LeaseRegistry;
 use crate::media_threads::{Heartbeats, MediaThreads};
 use crate::placement::{self, Balancer};
 use crate::preview::{self, PreviewMessage};
-use crate::reach::{self, Reached};
+use crate::reachability::{self, ProbeReport};
+use crate::source::DigestHosts;
 use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, survey_stream};
@@ -25,25 +27,24 @@ use crate::sync::lock;
 use crate::tasks::ClosingTasks;
 use crate::tls::{self, PrivateAuthority};
 use crate::view::{CauseView, FeedView, PushView, RelayView};
-use crate::watched::Watcher;
 use yonder_slate::SlateFolder;
 
-/// How long connections may take to end in order at a shutdown.
+/// Maximum duration of orderly ends at a shutdown.
 const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
 
 #[derive(Debug)]
 pub(crate) struct RunningFeed {
     pub(crate) handle: FeedHandle,
     spec: FeedSpec,
-    /// Number of the media thread that it runs on, with its relays and their pushes.
+    /// Number of the media thread of the feed, its relays and pushes.
     pub(crate) thread: usize,
     relays: BTreeMap<String, RunningRelay>,
 }
 
-/// A relay as it was last applied.
+/// Relay as last applied.
 #[derive(Debug)]
 struct RunningRelay {
-    /// Number of the application. A snapshot of an older one may show pushes that were replaced.
+    /// Revision of the specification. A snapshot of an older one may show replaced pushes.
     revision: u64,
     pushes: Vec<AppliedPush>,
 }
@@ -51,7 +52,7 @@ struct RunningRelay {
 #[derive(Debug)]
 struct AppliedPush {
     spec: PushSpec,
-    /// The push as it is shown until the feed has published it; `None` where the push ran before.
+    /// View of a new push until the feed has published a snapshot of it; `None` if the push ran before.
     started: Option<PushView>,
 }
 
@@ -68,7 +69,7 @@ impl RunningRelay {
         Self { revision, pushes: pushes.iter().map(apply).collect() }
     }
 
-    /// Returns the pushes: as `snapshot` has them, or as they were applied where it is older.
+    /// Returns the pushes from `snapshot`, or as they were applied if that is newer.
     fn views(&self, name: &str, snapshot: &FeedSnapshot, clock: &Clock) -> Vec<PushView> {
         let published = snapshot.relay(name);
         let is_current = published.is_some_and(|relay| relay.revision >= self.revision);
@@ -89,7 +90,7 @@ impl Running {
 }
 
 impl RunningFeed {
-    /// Number of connections that it reads or writes.
+    /// Number of the feed's connections.
     pub(crate) fn connections(&self) -> usize {
         1 + self.relays.values().map(|relay| relay.pushes.len()).sum::<usize>()
     }
@@ -98,44 +99,48 @@ impl RunningFeed {
 #[derive(Debug, Default)]
 pub(crate) struct Running {
     pub(crate) feeds: HashMap<String, RunningFeed>,
-    /// Feeds of the relays.
+    /// Feed of each relay.
     relays: BTreeMap<String, String>,
 }
 
-/// Runs feeds and pushes on a tokio runtime. Clones share everything.
+/// Runs feeds and pushes on a tokio runtime. Clones share the state.
 #[derive(Debug, Clone)]
 pub struct Engine {
     runtime: Handle,
     /// Runtimes of the media threads; at least one.
     media: Arc<[Handle]>,
     heartbeats: Option<Heartbeats>,
-    /// Moves feeds between media threads; `None` where there is one only.
+    /// Balancer of feeds between media threads; `None` if there is only one thread.
     _balancer: Option<Arc<Balancer>>,
     clock: Clock,
     running: Arc<Mutex<Running>>,
-    /// Streams that viewers watch.
-    watcher: Watcher,
-    /// Connections that end in order after their feed or viewer has gone.
+    /// Leases of streams for viewers.
+    leases: LeaseRegistry,
+    /// Hosts that have offered Digest.
+    digest_hosts: DigestHosts,
+    /// Connections that are closing after the end of their feed or viewer.
     closing: ClosingTasks,
-    /// Folder with the sources of slates, which outlive a restart.
+    /// Folder of slate sources, which survive a restart.
     slates: Option<SlateFolder>,
     changes: watch::Sender<u64>,
 }
 
 impl Engine {
-    /// An engine whose tasks run on `runtime`.
+    /// Creates an engine whose tasks run on `runtime`.
     #[must_use]
     pub fn new(runtime: Handle) -> Self {
         tls::preload_authorities(&runtime);
         let media = Arc::from([runtime.clone()]);
         let (clock, running, closing) = (Clock::default(), Arc::default(), ClosingTasks::default());
+        let digest_hosts = DigestHosts::default();
         Self {
             runtime,
             media,
             heartbeats: None,
             _balancer: None,
             clock,
-            watcher: Watcher::new(clock, Arc::clone(&running), closing.clone()),
+            leases: LeaseRegistry::new(clock, digest_hosts.clone(), Arc::clone(&running), closing.clone()),
+            digest_hosts,
             running,
             closing,
             slates: None,
@@ -143,7 +148,7 @@ impl Engine {
         }
     }
 
-    /// An engine whose feeds and pushes run on `threads`, and everything else on `runtime`.
+    /// Creates an engine whose feeds and pushes run on `threads`, and all other tasks on `runtime`.
     #[must_use]
     pub fn with_media_threads(runtime: Handle, threads: &MediaThreads) -> Self {
         let heartbeats = threads.heartbeats();
@@ -154,39 +159,38 @@ impl Engine {
         Self { _balancer: balancer, ..engine }
     }
 
-    /// The same engine, which keeps the sources of slates in `folder`: a relay that ran when the service ended has a slate
-    /// before its feed is back.
+    /// Sets the folder of slate sources: a relay that was running when the service ended has a slate before its feed is back.
     #[must_use]
     pub fn with_slate_folder(self, folder: PathBuf) -> Self {
         Self { slates: Some(SlateFolder::new(folder)), ..self }
     }
 
-    /// Ages of the media threads' heartbeats; none where feeds run on the common runtime.
+    /// Returns the ages of the media threads' heartbeats; empty if feeds run on the common runtime.
     #[must_use]
     pub fn heartbeat_ages(&self) -> Vec<Duration> {
         self.heartbeats.as_ref().map(Heartbeats::ages).unwrap_or_default()
     }
 
-    /// Tasks that are not done: feeds, and their children.
+    /// Returns the number of unfinished tasks: feeds, and their children.
     #[must_use]
     pub fn tasks(&self) -> usize {
         let media = self.media.iter().filter(|media| media.id() != self.runtime.id());
         media.chain([&self.runtime]).map(|handle| handle.metrics().num_alive_tasks()).sum()
     }
 
-    /// The runtime for everything but feeds and pushes.
+    /// Returns the runtime for everything but feeds and pushes.
     #[must_use]
     pub fn runtime(&self) -> &Handle {
         &self.runtime
     }
 
-    /// Changes whenever a state changed. Figures change all the time and are not announced.
+    /// Returns a receiver that changes with each state. Statistics change continuously and are not announced.
     #[must_use]
     pub fn changes(&self) -> watch::Receiver<u64> {
         self.changes.subscribe()
     }
 
-    /// Starts a relay, or brings a running one to the given shape: only what differs is touched.
+    /// Starts a relay, or applies a changed specification to a running one without touching unchanged parts.
     pub fn apply(&self, spec: RelaySpec) {
         let RelaySpec { name, feed, pushes, hold } = spec;
         let mut running = lock(&self.running);
@@ -198,7 +202,7 @@ impl Engine {
         let relay = RunningRelay::new(&pushes, feed.relays.get(&name), &self.clock);
         let revision = relay.revision;
         let is_new = feed.relays.insert(name.clone(), relay).is_none();
-        // Read here, since a disk may block.
+        // Loaded here, since reading may block.
         let keyframe = self.slates.as_ref().filter(|_| is_new).and_then(|slates| slates.load(&name));
         feed.handle.send(FeedCommand::Apply { relay: name, revision, pushes, hold, keyframe });
     }
@@ -212,13 +216,12 @@ impl Engine {
         self.changes.send_modify(|count| *count += 1);
     }
 
-    /// Begins or ends a hold that a person has asked for, and leaves everything else of the relay as it is; nothing happens where the
-    /// relay does not run.
+    /// Begins or ends a hold requested by an operator. Without effect if the relay does not run.
     pub fn hold(&self, relay: &str, wanted: bool) {
         self.send_to_relay(relay, FeedCommand::Hold { relay: relay.to_owned(), wanted });
     }
 
-    /// Ends a push in order and connects to its platform again at once; nothing happens where it is not connected.
+    /// Closes the connection of a push in order and reconnects at once. Without effect if it is not connected.
     pub fn roll_over(&self, relay: &str, destination: &str) {
         let (relay, destination) = (relay.to_owned(), destination.to_owned());
         self.send_to_relay(&relay.clone(), FeedCommand::RollOver { relay, destination });
@@ -232,7 +235,7 @@ impl Engine {
         }
     }
 
-    /// Brings a running feed to another address; nothing happens to one that does not run.
+    /// Applies a changed specification to a running feed. Without effect if it does not run.
     pub fn update_feed(&self, spec: FeedSpec) {
         if let Some(running) = lock(&self.running).feeds.get_mut(&spec.name) {
             running.spec = spec.clone();
@@ -240,8 +243,8 @@ impl Engine {
         }
     }
 
-    /// Moves a running feed, with its relays, to the media thread with this number, without a gap. Nothing happens where the
-    /// feed does not run or there is no such thread.
+    /// Moves a running feed, with its relays, to another media thread, without a gap. Without effect if the feed does
+    /// not run or the thread does not exist.
     pub fn move_feed(&self, feed: &str, thread: usize) {
         let mut running = lock(&self.running);
         if let Some(running) = running.feeds.get_mut(feed).filter(|_| thread < self.media.len()) {
@@ -255,13 +258,13 @@ impl Engine {
         lock(&self.running).feeds.get(feed).map(|running| running.thread)
     }
 
-    /// Makes a part of a running relay panic, as a fault in it would. For tests.
+    /// Makes a part of a running relay panic. For tests.
     #[cfg(debug_assertions)]
     pub fn panic_in(&self, relay: &str, place: crate::feed::PanicPlace) {
         self.send_to_relay(relay, FeedCommand::Panic(place, relay.to_owned()));
     }
 
-    /// Returns a running relay as its feed's last snapshot shows it.
+    /// Returns a running relay from the last snapshot of its feed.
     #[must_use]
     pub fn relay(&self, name: &str) -> Option<RelayView> {
         let running = lock(&self.running);
@@ -271,14 +274,14 @@ impl Engine {
         Some(RelayView { name: name.to_owned(), feed: snapshot.feed(self.clock), pushes })
     }
 
-    /// Returns a running feed as its last snapshot shows it.
+    /// Returns a running feed from its last snapshot.
     #[must_use]
     pub fn feed(&self, name: &str) -> Option<FeedView> {
         lock(&self.running).feeds.get(name).map(|running| running.handle.snapshot().feed(self.clock))
     }
 
-    /// Returns all running relays and all running feeds as their last snapshots show them, in order of their names. A feed that
-    /// runs for several relays is listed once.
+    /// Returns all running relays and feeds from their last snapshots, sorted by name. A feed of several relays is
+    /// listed once.
     #[must_use]
     pub fn running(&self) -> (Vec<RelayView>, Vec<FeedView>) {
         let running = lock(&self.running);
@@ -298,24 +301,28 @@ impl Engine {
         (relays, feeds)
     }
 
-    /// Surveys a feed: its streams are watched together. `tell` hears how it goes on, about once a second, and at
-    /// last the outcome, which is returned as well.
+    /// Surveys a feed by measuring its streams concurrently. `on_progress` is called about once a second with the progress,
+    /// and with the result, which is returned as well.
     ///
     /// # Cancel safety
-    /// When dropped, what was pulled for the survey alone ends in order.
-    pub async fn survey(&self, request: SurveyRequest, tell: impl Fn(&SurveyView) + Sync) -> SurveyView {
+    /// When dropped, pulls for the survey end in order.
+    pub async fn survey(
+        &self,
+        request: SurveyRequest,
+        on_progress: impl Fn(&SurveyView) + Sync,
+    ) -> SurveyView {
         let begun =
             SurveyView { sub: request.sub.as_ref().map(|_| StreamView::default()), ..SurveyView::default() };
         let view = Mutex::new(begun);
         let report = |change: &dyn Fn(&mut SurveyView)| {
             let mut view = lock(&view);
             change(&mut view);
-            tell(&view);
+            on_progress(&view);
         };
         let watch = |spec: FeedSpec| {
-            let (address, watched) = (spec.url.to_string(), self.watcher.watch(spec));
-            watched.retry_if_blocked();
-            (address, watched)
+            let (address, lease) = (spec.url.to_string(), self.leases.lease(spec));
+            lease.retry_if_blocked();
+            (address, lease)
         };
         let (main_address, main) = watch(request.main);
         let watched_sub = request.sub.map(watch);
@@ -323,67 +330,67 @@ impl Engine {
             report(&|view| view.main = main.clone());
         });
         let sub = async {
-            let (address, watched) = watched_sub?;
-            let tell = |sub: StreamView| report(&|view| view.sub = Some(sub.clone()));
-            Some(survey_stream(watched, address, request.duration, tell).await)
+            let (address, lease) = watched_sub?;
+            let report_sub = |sub: StreamView| report(&|view| view.sub = Some(sub.clone()));
+            Some(survey_stream(lease, address, request.duration, report_sub).await)
         };
         let (main, sub) = tokio::join!(main, sub);
         let advice = survey::advice(&main, sub.as_ref());
         let done = SurveyView { main, sub, advice, done: true };
-        tell(&done);
+        on_progress(&done);
         done
     }
 
-    /// A still picture of a stream, which is pulled for a moment where no feed pulls it.
+    /// Returns a still picture of a stream, which is pulled temporarily unless a feed pulls it.
     ///
     /// # Errors
-    /// The cause for which no picture can be had at all, or why this one cannot be shown.
+    /// The cause for which there is no picture, or the reason why it cannot be decoded.
     ///
     /// # Cancel safety
     /// As [`Engine::survey`].
     pub async fn still(&self, spec: FeedSpec) -> Result<Result<Still, StillError>, CauseView> {
-        let watched = self.watcher.watch(spec);
-        // A page with many stills must not wait for cameras that are known to be absent.
-        if let Some(cause) = watched.absence() {
+        let lease = self.leases.lease(spec);
+        // A page with many stills must not wait for absent cameras.
+        if let Some(cause) = lease.absence() {
             return Err(cause);
         }
-        let keyframe = watched.keyframe().await?;
+        let keyframe = lease.keyframe().await?;
         Ok(survey::decode(keyframe).await)
     }
 
-    /// Sends a live preview of a stream to `viewer`, until it goes away or the stream ends. The pull of a feed that runs is used;
-    /// otherwise all viewers of the stream share a pull of their own.
+    /// Sends a live preview of a stream to `viewer`, until it disconnects or the stream ends. The pull of a running
+    /// feed is used; otherwise all viewers of the stream share a temporary pull.
     ///
     /// # Cancel safety
     /// As [`Engine::survey`].
     pub async fn preview(&self, spec: FeedSpec, viewer: mpsc::Sender<PreviewMessage>) {
-        preview::run(self.watcher.watch(spec), viewer).await;
+        preview::run(self.leases.lease(spec), viewer).await;
     }
 
-    /// Probes a platform's server, over an uplink where one is given, without sending anything secret: name, port, and
-    /// TLS or SRT's first answer.
+    /// Probes a platform's server, over an uplink if given, without sending secrets: name, port, and TLS or the SRT
+    /// induction.
     ///
     /// # Errors
     /// The cause for which a push would not get this far.
     ///
     /// # Cancel safety
     /// When dropped, the connection is closed.
-    pub async fn reach(
+    pub async fn probe_server(
         &self,
         server: &ServerAddress,
         authority: Option<&PrivateAuthority>,
         uplink: Option<&UplinkSpec>,
-    ) -> Result<Reached, CauseView> {
-        reach::probe(server, authority, uplink).await.map_err(|cause| CauseView::from(&cause))
+    ) -> Result<ProbeReport, CauseView> {
+        reachability::probe(server, authority, uplink).await.map_err(|cause| CauseView::from(&cause))
     }
 
-    /// Looks for cameras, and asks each what it streams.
+    /// Discovers cameras and requests their streams.
     ///
     /// # Errors
-    /// [`FindError`] when nothing could be asked at all.
+    /// [`FindError`] if no request could be sent at all.
     ///
     /// # Cancel safety
-    /// When dropped, requests that were sent are completed in the background, within some seconds.
+    /// When dropped, pending requests complete in the background, within some seconds.
     pub async fn find(&self, request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
         find::find(request).await
     }
@@ -391,7 +398,7 @@ impl Engine {
     /// Ends everything in order, within three seconds: the pushes of each feed before the feed.
     ///
     /// # Cancel safety
-    /// When dropped before it is done, the rest is ended without a farewell by the runtime.
+    /// When dropped, the remaining tasks are aborted by the runtime.
     pub async fn shutdown(&self) {
         let feeds = {
             let mut running = lock(&self.running);
@@ -405,15 +412,19 @@ impl Engine {
         }
     }
 
-    /// Returns the feed, which is started where it does not run: on the media thread with the least load.
+    /// Returns the feed, which is started if necessary, on the media thread with the least load.
     fn use_feed<'a>(&self, running: &'a mut Running, spec: FeedSpec) -> &'a mut RunningFeed {
         if !running.feeds.get(&spec.name).is_some_and(|feed| feed.spec.is_same(&spec)) {
-            self.watcher.end_pull(&spec);
+            self.leases.end_pull(&spec);
         }
         let thread = placement::least_loaded(&running.feeds, self.media.len());
         let feed = running.feeds.entry(spec.name.clone()).or_insert_with(|| {
-            let setup =
-                FeedSetup { clock: self.clock, changes: self.changes.clone(), slates: self.slates.clone() };
+            let setup = FeedSetup {
+                clock: self.clock,
+                digest_hosts: self.digest_hosts.clone(),
+                changes: self.changes.clone(),
+                slates: self.slates.clone(),
+            };
             let handle =
                 FeedHandle::start(setup, spec.clone(), &self.runtime, Arc::clone(&self.media), thread);
             RunningFeed { handle, spec: spec.clone(), thread, relays: BTreeMap::new() }
@@ -433,7 +444,7 @@ impl Engine {
             feed.handle.send(FeedCommand::Remove(relay.to_owned()));
         } else if let Some(unused) = running.feeds.remove(&name) {
             self.closing.spawn(&self.runtime, async move {
-                // One that does not end by itself is aborted with its handle.
+                // A feed that does not end in time is aborted with its handle.
                 let _ended = timeout(SHUTDOWN_TIMEOUT, unused.handle.end()).await;
             });
         }

@@ -1,26 +1,26 @@
-//! Sockets, timers and tasks: feeds with their sources, relays and pushes, which carry out what the supervision machines
-//! decide.
+//! Sockets, timers and tasks: runs feeds, relays and pushes as decided by the supervision state machines.
 //!
-//! Each feed is one actor on one media thread, with its relays and their pushes; a fault in one takes no other down. See
-//! [`MediaThreads`]. [`Engine`] is the handle that the rest of the service holds.
+//! Each feed is one actor on one media thread, with its relays and their pushes; a fault in one does not affect the
+//! others. See [`MediaThreads`]. [`Engine`] is the handle for the rest of the service.
 
 mod block;
 mod causes;
 mod children;
 mod clock;
+mod connect;
 mod deadline;
-mod dial;
 mod driver;
 mod engine;
 mod feed;
 mod find;
+mod lease;
 mod link;
 mod media_threads;
 mod output;
 mod placement;
 mod preview;
 mod push;
-mod reach;
+mod reachability;
 mod resolver;
 mod source;
 mod spec;
@@ -30,7 +30,6 @@ mod sync;
 mod tasks;
 mod tls;
 mod view;
-mod watched;
 
 pub use clock::Clock;
 pub use engine::Engine;
@@ -39,13 +38,13 @@ pub use feed::PanicPlace;
 pub use find::{FindError, FindRequest, FindTarget, FoundCamera, FoundStream};
 pub use media_threads::{Heartbeats, MediaThreads};
 pub use preview::PreviewMessage;
-pub use reach::Reached;
+pub use reachability::ProbeReport;
 pub use spec::{Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
 pub use tls::{Fingerprint, PrivateAuthority, count_authorities, fingerprint_text};
 pub use view::{
-    AudioView, Carrier, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, StepView,
+    AudioView, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, RtpTransport, StepView,
     VideoView,
 };
 pub use yonder_rtsp::{DropCounts, Skipped};

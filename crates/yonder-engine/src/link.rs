@@ -1,4 +1,4 @@
-//! TCP connection to a camera or a platform, with or without TLS, driven by polling and without buffers of its own.
+//! TCP connection to a camera or a platform, with or without TLS, driven by polling and without buffers.
 
 use std::io::{self, ErrorKind, IoSlice, Read as _, Write as _};
 use std::net::{IpAddr, Shutdown};
@@ -13,7 +13,7 @@ use yonder_protocol::Outbox;
 
 use crate::tls::{self, TlsError, Trust};
 
-/// Slices handed to one system call.
+/// Maximum slices in one system call.
 const MAX_SLICES: usize = 64;
 
 /// TCP connection, plain or with TLS.
@@ -23,7 +23,7 @@ pub(crate) struct Link {
     session: Option<Box<ClientConnection>>,
 }
 
-/// Lets a TLS session read and write a socket that is ready, without waiting.
+/// Adapter that lets a TLS session read and write a nonblocking socket.
 struct Ready<'a>(&'a TcpStream);
 
 impl io::Read for Ready<'_> {
@@ -61,10 +61,10 @@ impl Link {
         Self { stream, session: None }
     }
 
-    /// Registers the connection with the runtime that runs the caller, instead of the one that it was opened on.
+    /// Registers the connection with the caller's runtime instead of the one that opened it.
     ///
     /// # Errors
-    /// When the system refuses it.
+    /// I/O error of the registration.
     pub(crate) fn register_here(self) -> io::Result<Self> {
         let stream = TcpStream::from_std(self.stream.into_std()?)?;
         Ok(Self { stream, session: self.session })
@@ -73,21 +73,21 @@ impl Link {
     /// Returns the address of the peer.
     ///
     /// # Errors
-    /// When the connection has been closed.
+    /// If the connection has been closed.
     pub(crate) fn peer(&self) -> io::Result<IpAddr> {
         Ok(self.stream.peer_addr()?.ip())
     }
 
-    /// True while encrypted bytes wait for the socket, besides those that the caller holds.
+    /// Returns true while encrypted bytes wait for the socket.
     pub(crate) fn wants_write(&self) -> bool {
         self.session.as_ref().is_some_and(|session| session.wants_write())
     }
 
-    /// Reads into `into` and returns the number of bytes; zero at the end of the stream. Pending when there is nothing to
-    /// read: the task is woken when there is.
+    /// Reads into `into` and returns the number of bytes; zero at the end of the stream. Pending if there is no data;
+    /// the task is then woken when there is.
     ///
     /// # Errors
-    /// The socket's or the TLS session's failure.
+    /// I/O or TLS error.
     pub(crate) fn poll_read(
         &mut self,
         context: &mut Context<'_>,
@@ -101,7 +101,7 @@ impl Link {
         loop {
             match session.reader().read(into) {
                 Err(error) if error.kind() == ErrorKind::WouldBlock => {}
-                // The peer closed without close_notify; the protocol above knows whether anything is missing.
+                // The peer closed without `close_notify`; the protocol above detects missing data.
                 Err(error) if error.kind() == ErrorKind::UnexpectedEof => return Poll::Ready(Ok(0)),
                 result => return Poll::Ready(result),
             }
@@ -119,18 +119,18 @@ impl Link {
         }
     }
 
-    /// Ready when the socket takes bytes again.
+    /// Ready when the socket is writable.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     pub(crate) fn poll_write_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.stream.poll_write_ready(context)
     }
 
-    /// Writes until the outbox is empty, the socket is full or `limit` bytes were written, and returns how many were.
+    /// Writes until the outbox is empty, the socket is full or `limit` bytes were written, and returns their number.
     ///
     /// # Errors
-    /// The socket's failure.
+    /// I/O error of the socket.
     pub(crate) fn try_write(&mut self, outbox: &mut Outbox, limit: usize) -> io::Result<usize> {
         let mut written = 0;
         while !outbox.is_empty() && written < limit {
@@ -147,8 +147,8 @@ impl Link {
         Ok(written)
     }
 
-    /// Writes once; zero when the socket is full. A TLS session encrypts no more than its own buffer holds before the socket
-    /// has taken that: the rest waits with the caller, where a backlog shows.
+    /// Writes once; zero if the socket is full. A TLS session buffers a limited number of encrypted bytes until the
+    /// socket has accepted them; the rest stays with the caller, where a backlog can be evaluated.
     fn try_write_slices(&mut self, slices: &[IoSlice<'_>]) -> io::Result<usize> {
         if !self.flush()? {
             return Ok(0);
@@ -163,7 +163,7 @@ impl Link {
         }
     }
 
-    /// Hands encrypted bytes to the socket; false when it is full.
+    /// Writes encrypted bytes to the socket. Returns false if it is full.
     fn flush(&mut self) -> io::Result<bool> {
         let Some(session) = &mut self.session else { return Ok(true) };
         while session.wants_write() {
@@ -176,11 +176,11 @@ impl Link {
         Ok(true)
     }
 
-    /// Ends the sending side.
+    /// Shuts down the sending side.
     pub(crate) fn finish(&mut self) {
         if let Some(session) = &mut self.session {
             session.send_close_notify();
-            // A peer that has gone does not need it.
+            // The peer may have disconnected.
             let _flushed = self.flush();
         }
         let _finished = SockRef::from(&self.stream).shutdown(Shutdown::Write);

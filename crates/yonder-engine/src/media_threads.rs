@@ -1,10 +1,10 @@
 //! Media threads: single-threaded runtimes that each run a share of the feeds, with their relays and pushes.
 //!
-//! A frame passes from its pull to its pushes within microseconds. On one thread that costs a function call; handing it from
-//! thread to thread would cost a wake-up at each hop, more than all other work.
+//! A frame passes from its pull to its pushes within microseconds. On one thread that costs a function call; handing
+//! frames between threads would cost a wake-up per hop, more than all other work.
 //!
-//! Each thread has a heartbeat, so that one which stands still (a blocking call, an endless loop) is noticed by the watchdog,
-//! by readiness and in the metrics, whatever the feeds on it showed last.
+//! Each thread has a heartbeat. A blocked thread is detected by the watchdog, the readiness check and the metrics,
+//! independently of the last snapshots of its feeds.
 
 use std::io;
 use std::sync::Arc;
@@ -18,19 +18,19 @@ use tokio::time::{MissedTickBehavior, interval};
 
 use crate::clock::Clock;
 
-/// Interval of a thread's heartbeat.
+/// Interval of the heartbeat.
 const HEARTBEAT_INTERVAL: Duration = Duration::from_secs(1);
 
-/// Threads for feeds and pushes. They end when the value is dropped, with the tasks on them.
+/// Threads for feeds and pushes. They end on drop, with their tasks.
 #[derive(Debug)]
 pub struct MediaThreads {
     handles: Vec<Handle>,
     heartbeats: Heartbeats,
-    /// Each ends its thread when it is dropped.
+    /// Stop signals: each one ends its thread on drop.
     _stops: Vec<oneshot::Sender<()>>,
 }
 
-/// When each media thread last ran its tasks. Clones share it.
+/// Last heartbeat of each media thread. Clones share the state.
 #[derive(Debug, Clone)]
 pub struct Heartbeats {
     clock: Clock,
@@ -51,7 +51,7 @@ impl Heartbeats {
         }
     }
 
-    /// Returns for each thread how long ago its last heartbeat was. A healthy thread stays below two seconds.
+    /// Returns the age of each thread's last heartbeat, below two seconds for a healthy thread.
     #[must_use]
     pub fn ages(&self) -> Vec<Duration> {
         let now = millis(self.clock.now());
@@ -59,7 +59,7 @@ impl Heartbeats {
         self.beats.iter().map(age).collect()
     }
 
-    /// Returns the age of the oldest heartbeat; zero where there are no media threads.
+    /// Returns the age of the oldest heartbeat; zero without media threads.
     #[must_use]
     pub fn oldest(&self) -> Duration {
         self.ages().into_iter().max().unwrap_or_default()
@@ -74,7 +74,7 @@ impl MediaThreads {
     /// Starts `count` threads, at least one.
     ///
     /// # Errors
-    /// When the system cannot start a thread.
+    /// If a thread cannot be started.
     pub fn start(count: usize) -> io::Result<Self> {
         let count = count.max(1);
         let heartbeats = Heartbeats::new(count);
@@ -87,7 +87,7 @@ impl MediaThreads {
             let heartbeats = heartbeats.clone();
             heartbeats.beat(number);
             thread::Builder::new().name(format!("yonder-media-{number}")).spawn(move || {
-                // The sender's end is the signal to stop.
+                // The closed channel is the signal to stop.
                 runtime.block_on(async {
                     tokio::select! {
                         _stopped = stopped => {}
@@ -110,7 +110,7 @@ impl MediaThreads {
         self.heartbeats.clone()
     }
 
-    /// Blocks the first thread for good once `is_due` says so, as a fault in it would. For tests of the watchdog.
+    /// Blocks the first thread once `is_due` returns true. For tests of the watchdog.
     #[cfg(debug_assertions)]
     pub fn block_first_once(&self, is_due: impl Fn() -> bool + Send + 'static) {
         if let Some(handle) = self.handles.first() {
@@ -140,7 +140,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn each_has_a_thread_of_its_own_and_ends_with_the_value() {
+    fn threads_are_separate_and_end_on_drop() {
         let threads = MediaThreads::start(2).unwrap();
         let (sender, names) = std::sync::mpsc::channel();
         for handle in threads.handles() {
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn thread_that_stands_still_stops_beating_and_the_others_go_on() {
+    fn blocked_thread_has_no_heartbeat_and_others_continue() {
         let threads = MediaThreads::start(2).unwrap();
         let heartbeats = threads.heartbeats();
         let begin = std::time::Instant::now();

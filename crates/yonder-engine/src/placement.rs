@@ -17,11 +17,11 @@ use crate::sync::lock;
 const DEFAULT_KBPS: u64 = 4_000;
 /// Interval at which loads are compared.
 const BALANCE_INTERVAL: Duration = Duration::from_secs(10);
-/// A feed is moved when the most loaded thread has this much more than the least loaded one, in percent of the former, …
+/// Minimum imbalance for a move: excess of the most over the least loaded thread, in percent of the former.
 const MIN_IMBALANCE_PERCENT: u64 = 25;
-/// … and in kilobits per second: below that a move gains nothing.
+/// Minimum imbalance for a move, in kilobits per second.
 const MIN_IMBALANCE_KBPS: u64 = 20_000;
-/// A thread whose heartbeat is older than this stands still: no feed can leave it, and none is moved to it.
+/// Heartbeat age beyond which a thread counts as blocked: feeds are not moved from or to it.
 const MAX_HEARTBEAT_AGE: Duration = Duration::from_secs(3);
 
 /// Load of one feed.
@@ -36,7 +36,7 @@ fn loads(feeds: &HashMap<String, RunningFeed>) -> Vec<FeedLoad> {
     let load = |(name, feed): (&String, &RunningFeed)| {
         let measured = feed.handle.snapshot().load_kbps();
         let assumed = DEFAULT_KBPS * u64::try_from(feed.connections()).unwrap_or(1);
-        // A feed that is away is expected back.
+        // An absent feed is expected to return.
         let kbps = if measured > 0 { measured } else { assumed };
         FeedLoad { name: name.clone(), thread: feed.thread, kbps }
     };
@@ -71,8 +71,7 @@ pub(crate) fn move_feed(feed: &mut RunningFeed, thread: usize) {
     }
 }
 
-/// Returns the feed whose move brings the loads closest together, and its new thread; `None` while they are balanced or no
-/// single move helps.
+/// Returns the move of a feed that balances the loads best; `None` while they are balanced or no single move helps.
 fn next_move(loads: &[FeedLoad], is_alive: &[bool]) -> Option<(String, usize)> {
     let sums = by_thread(loads, is_alive.len());
     let alive =
@@ -85,12 +84,12 @@ fn next_move(loads: &[FeedLoad], is_alive: &[bool]) -> Option<(String, usize)> {
     }
     let movable = loads.iter().filter(|load| load.thread == most && load.kbps < excess);
     let best = movable.min_by_key(|load| (excess / 2).abs_diff(load.kbps))?;
-    // A move must gain something: at most three quarters of the difference are left.
+    // A move must leave at most three quarters of the difference.
     let after = excess.abs_diff(2 * best.kbps);
     (after * 4 <= excess * 3).then(|| (best.name.clone(), least))
 }
 
-/// Task that moves feeds while media threads are unevenly loaded. Ends with this value.
+/// Task that moves feeds while media threads are unevenly loaded. It ends on drop.
 #[derive(Debug)]
 pub(crate) struct Balancer {
     _task: AbortOnDropHandle<()>,
@@ -104,7 +103,7 @@ impl Balancer {
     }
 }
 
-/// Moves one feed at a time, so that its new load is measured before the next one moves.
+/// Moves one feed at a time, so that the new loads are measured before the next move.
 async fn balance(running: Weak<Mutex<Running>>, heartbeats: Heartbeats) {
     let mut ticks = interval(BALANCE_INTERVAL);
     ticks.tick().await;
@@ -150,7 +149,7 @@ mod tests {
     }
 
     #[test]
-    fn moves_come_to_an_end() {
+    fn balancing_terminates() {
         let mut loads = feeds(&[(0, 8_000), (0, 30_000), (0, 12_000), (0, 50_000), (1, 3_000), (0, 21_000)]);
         for _ in 0..10 {
             let Some((name, thread)) = next_move(&loads, &[true, true]) else { break };
@@ -162,7 +161,7 @@ mod tests {
     }
 
     #[test]
-    fn thread_that_stands_still_is_left_out() {
+    fn blocked_thread_gets_no_feeds() {
         let loads = feeds(&[(0, 40_000), (0, 40_000), (1, 0), (2, 10_000)]);
         assert_eq!(next_move(&loads, &[true, false, true]).map(|(_, thread)| thread), Some(2));
         assert_eq!(next_move(&loads, &[false, true, false]), None);

@@ -1,5 +1,4 @@
-//! Live preview: the frames of a feed as fragmented MP4 for a browser. A feed that does not run is pulled for as long as it has
-//! viewers.
+//! Live preview: frames of a feed as fragmented MP4 for a browser. A feed that does not run is pulled while it has viewers.
 
 use std::pin::pin;
 use std::sync::Arc;
@@ -12,33 +11,33 @@ use tokio::time::{Instant, interval_at};
 use yonder_media::fmp4::{self, Fragmenter};
 use yonder_media::{AudioConfig, Frame, StreamHeaders, Track};
 
+use crate::lease::FeedLease;
 use crate::view::CauseView;
-use crate::watched::Watched;
 
-/// A preview ends by itself: a page that was left open must not hold a camera for ever.
+/// Maximum duration of a preview, so that a forgotten page does not occupy a camera.
 const LONGEST: Duration = Duration::from_secs(15 * 60);
-/// Time for which a viewer waits for a feed that is absent: longer than the pause between two dials.
+/// How long a viewer waits for an absent feed: longer than the interval between two dials.
 const ABSENCE_TIMEOUT: Duration = Duration::from_secs(6);
 
 /// Message to a viewer.
 #[derive(Debug, Clone, PartialEq)]
 pub enum PreviewMessage {
-    /// MIME type of the following segments; an initialization segment comes next.
+    /// MIME type of the following segments; an initialization segment follows.
     Type(String),
     /// A segment.
     Segment(Bytes),
-    /// It is over, and why; `None` when the longest time is over.
+    /// End, with its cause; `None` at the maximum duration.
     Ended(Option<CauseView>),
 }
 
-/// Sends segments to `viewer` until it goes away or the stream ends. A viewer that is too slow misses frames up to the next
-/// keyframe. A viewer of an absent feed is sent its cause after [`ABSENCE_TIMEOUT`].
-pub(crate) async fn run(watched: Watched, viewer: mpsc::Sender<PreviewMessage>) {
+/// Sends segments to `viewer` until it disconnects or the stream ends. A viewer that is too slow skips to the next
+/// keyframe. A viewer of an absent feed gets its cause after [`ABSENCE_TIMEOUT`].
+pub(crate) async fn run(lease: FeedLease, viewer: mpsc::Sender<PreviewMessage>) {
     let mut preview =
         Preview { viewer: viewer.clone(), headers: None, fragments: Fragmenter::default(), skips: false };
     let has_begun = AtomicBool::new(false);
-    let until = watched.now() + LONGEST;
-    let mut followed = pin!(watched.follow(until, |frame| {
+    let until = lease.now() + LONGEST;
+    let mut followed = pin!(lease.follow(until, |frame| {
         has_begun.store(true, Ordering::Relaxed);
         preview.take(&frame)
     }));
@@ -48,7 +47,7 @@ pub(crate) async fn run(watched: Watched, viewer: mpsc::Sender<PreviewMessage>) 
             ended = &mut followed => break ended,
             () = viewer.closed() => return,
             _ = checks.tick() => {
-                let absence = watched.absence().filter(|_| !has_begun.load(Ordering::Relaxed));
+                let absence = lease.absence().filter(|_| !has_begun.load(Ordering::Relaxed));
                 if absence.is_some() {
                     break absence;
                 }
@@ -63,12 +62,12 @@ struct Preview {
     viewer: mpsc::Sender<PreviewMessage>,
     headers: Option<Arc<StreamHeaders>>,
     fragments: Fragmenter,
-    /// The viewer was too slow: nothing until the next keyframe.
+    /// The viewer was too slow: frames are skipped up to the next keyframe.
     skips: bool,
 }
 
 impl Preview {
-    /// Takes an entry; false when the viewer is gone.
+    /// Handles a frame. Returns false if the viewer has disconnected.
     fn take(&mut self, frame: &Arc<Frame>) -> bool {
         let begins = frame.unit.track == Track::Video && frame.unit.keyframe;
         if (self.skips || self.headers.is_none()) && !begins {
@@ -105,7 +104,7 @@ impl Preview {
             Ok(()) => true,
             Err(mpsc::error::TrySendError::Full(_)) => {
                 self.skips = true;
-                // Headers may have been lost: they are sent again.
+                // Headers may have been skipped: they are sent again.
                 self.headers = None;
                 true
             }

@@ -20,25 +20,25 @@ pub struct FeedSpec {
     pub url: CameraUrl,
     /// User name and password.
     pub credentials: Option<Credentials>,
-    /// The stored password could not be opened: the camera is not dialed, and the feed is blocked.
+    /// The stored password could not be decrypted: the camera is not dialed, and the feed is blocked.
     pub secret_lost: bool,
-    /// How packets shall travel.
+    /// Transport of RTP packets.
     pub transport: TransportChoice,
-    /// The one certificate that is trusted, by its SHA-256; `None` trusts what the system's authorities vouch for.
+    /// SHA-256 of the only trusted certificate; `None` trusts the system's authorities.
     pub pin: Option<Fingerprint>,
     /// Parts that have worked since they were set.
     pub history: History,
 }
 
-/// How a camera's packets shall travel.
+/// Transport of RTP packets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum TransportChoice {
-    /// Within the connection; as datagrams where the camera refuses that, or nothing comes.
+    /// Interleaved; UDP if the camera refuses that, or no media arrives.
     #[default]
     Auto,
-    /// Within the connection.
+    /// Interleaved.
     Tcp,
-    /// As datagrams.
+    /// UDP.
     Udp,
 }
 
@@ -47,21 +47,21 @@ pub enum TransportChoice {
 pub struct PushSpec {
     /// Name of the destination.
     pub destination: String,
-    /// Its server.
+    /// Server.
     pub server: ServerAddress,
-    /// Its second server, for when the first cannot be used.
+    /// Backup server.
     pub backup: Option<ServerAddress>,
-    /// How long a better server or uplink must be reachable again before the push returns to it.
+    /// How long a better route must be reachable before the push returns to it.
     pub failback_delay: Duration,
-    /// Its stream key; SRT may do without.
+    /// Stream key; optional for SRT.
     pub key: Option<StreamKey>,
-    /// SRT's passphrase, and the length of the key made from it.
+    /// SRT passphrase and key length.
     pub encryption: Option<(Passphrase, KeyLength)>,
-    /// The stored key or passphrase could not be opened: the platform is not dialed, and the push is blocked.
+    /// The stored key or passphrase could not be decrypted: the platform is not dialed, and the push is blocked.
     pub secret_lost: bool,
-    /// An authority beside the system's, for TLS.
+    /// Private certificate authority for TLS.
     pub authority: Option<PrivateAuthority>,
-    /// The uplinks that it is bound to, the one to be preferred first; none leaves the choice to the system.
+    /// Uplinks that it is bound to, the preferred one first; empty leaves the choice to the system.
     pub uplinks: Vec<UplinkSpec>,
     /// Meanings of the platform's refusals that differ from the built-in table.
     pub refusals: Arc<[RefusalRule]>,
@@ -69,25 +69,25 @@ pub struct PushSpec {
     pub history: History,
 }
 
-/// One of this machine's ways out.
+/// Uplink of this machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UplinkSpec {
     /// Name.
     pub name: String,
-    /// How what leaves is bound to it.
+    /// Binding of its connections.
     pub binding: Binding,
 }
 
 /// Binding of a connection to an uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Binding {
-    /// Packets carry this address of ours; the system's routing rules send them the right way.
+    /// Local address; the system's routing rules select the route.
     Source(IpAddr),
-    /// They leave by this network interface.
+    /// Network interface.
     Interface(String),
 }
 
-/// A route to the platform: a server reached over an uplink.
+/// Route to the platform: a server reached over an uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Route {
     pub(crate) role: ServerRole,
@@ -95,32 +95,32 @@ pub(crate) struct Route {
     pub(crate) uplink: Option<UplinkSpec>,
 }
 
-/// When and with what a relay holds.
+/// Holding picture of a relay.
 #[derive(Debug, Clone, Default)]
 pub struct HoldSpec {
-    /// A person wants the holding picture.
+    /// An operator requests the hold.
     pub wanted: bool,
-    /// How long the feed may be away before it is shown by itself; `None` never shows it so.
+    /// Absence of the feed after which the holding picture is sent; `None` for never.
     pub after: Option<Duration>,
-    /// The picture; a card with the relay's name where there is none.
+    /// Picture; `None` for the default card with the relay's name.
     pub picture: Option<Arc<Picture>>,
 }
 
-/// A feed and its pushes.
+/// Relay: a feed and its pushes.
 #[derive(Debug, Clone)]
 pub struct RelaySpec {
     /// Name, unique among relays.
     pub name: String,
     /// Feed.
     pub feed: FeedSpec,
-    /// Pushes in the order of the relay's destinations.
+    /// Pushes, in the order of the relay's destinations.
     pub pushes: Vec<PushSpec>,
-    /// Its holding picture.
+    /// Holding picture.
     pub hold: HoldSpec,
 }
 
 impl FeedSpec {
-    /// True when both pull the same stream in the same way.
+    /// Returns true if both pull the same stream with the same settings.
     pub(crate) fn is_same(&self, other: &Self) -> bool {
         use secrecy::ExposeSecret as _;
         let account = |spec: &Self| {
@@ -150,8 +150,8 @@ impl PushSpec {
         routes
     }
 
-    /// True when a running push can take over `other`'s servers, uplinks and delays without a reconnect: keys and trust are
-    /// the same.
+    /// Returns true if a running push can apply the servers, uplinks and delays of `other` without a reconnect: keys
+    /// and trust are the same.
     pub(crate) fn has_same_identity(&self, other: &Self) -> bool {
         let key = |spec: &Self| spec.key.as_ref().map(|key| key.expose().to_owned());
         let encryption = |spec: &Self| {

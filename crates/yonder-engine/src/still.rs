@@ -1,6 +1,6 @@
-//! A still picture: one keyframe, decoded and compressed again as JPEG.
+//! Still picture: a keyframe, decoded and encoded as JPEG.
 //!
-//! Decoding takes some milliseconds of a processor; it happens on request only, and never on a media task.
+//! Decoding takes milliseconds of CPU time; it happens on request only, and never on a media thread.
 
 use std::sync::Arc;
 
@@ -13,7 +13,7 @@ use yonder_media::{Payload, VideoCodec, VideoConfig};
 
 use yonder_media::Frame;
 
-/// JPEG quality: good enough to read a number plate, small enough for a list.
+/// JPEG quality: readable number plates at a size suited to a list.
 const QUALITY: u8 = 82;
 /// Start code before each NAL unit (ITU-T H.264, annex B).
 const START_CODE: [u8; 4] = [0, 0, 0, 1];
@@ -21,24 +21,24 @@ const START_CODE: [u8; 4] = [0, 0, 0, 1];
 /// A still picture.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Still {
-    /// The picture as JPEG.
+    /// JPEG data.
     pub jpeg: Bytes,
-    /// Samples.
+    /// Width in samples.
     pub width: u32,
-    /// Samples.
+    /// Height in samples.
     pub height: u32,
 }
 
-/// Why there is no still picture.
+/// Error for a still picture.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum StillError {
-    /// No keyframe has come yet.
+    /// No keyframe has arrived yet.
     #[error("no keyframe has come yet")]
     NoKeyframe,
-    /// There is no decoder for the codec here.
+    /// No decoder for this codec.
     #[error("{0} pictures cannot be decoded here; set the camera's sub stream to H.264 to see it")]
     NoDecoder(&'static str),
-    /// The decoder refused the picture.
+    /// The decoder failed.
     #[error("the keyframe cannot be decoded ({0})")]
     Undecodable(String),
 }
@@ -56,7 +56,7 @@ pub(crate) fn of_keyframe(entry: &Arc<Frame>) -> Result<Still, StillError> {
     let options = DecoderConfig::new().flush_after_decode(Flush::NoFlush);
     let mut decoder = Decoder::with_api_config(OpenH264API::from_source(), options).map_err(refused)?;
     let at_once = decoder.decode(&stream).map_err(refused)?.map(|picture| to_rgb(&picture));
-    // A decoder that reorders holds the picture back until it is told that no other comes.
+    // A decoder that reorders returns the picture only when flushed.
     let picture = match at_once {
         Some(picture) => Some(picture),
         None => decoder.flush_remaining().map_err(refused)?.first().map(to_rgb),

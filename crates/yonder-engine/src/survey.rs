@@ -1,7 +1,6 @@
-//! Surveys: a feed's streams are watched for some seconds, side by side, and measured.
+//! Surveys: the streams of a feed are measured concurrently for some seconds.
 //!
-//! A stream that runs already is watched where it comes in: cameras serve few viewers, and a survey must not take
-//! the place of one.
+//! The pull of a running feed is used: cameras serve few viewers, and a survey must not replace one.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -12,71 +11,71 @@ use yonder_rtsp::{DropCounts, Offered, Skipped};
 
 use crate::clock::Clock;
 use crate::feed::FeedSnapshot;
+use crate::lease::FeedLease;
 use crate::spec::FeedSpec;
 use crate::still::{self, Still, StillError};
-use crate::view::{AudioView, Carrier, CauseView, ReceptionView, StepView, VideoView};
-use crate::watched::Watched;
+use crate::view::{AudioView, CauseView, ReceptionView, RtpTransport, StepView, VideoView};
 
 /// Interval of reports.
 const REPORT_INTERVAL: Duration = Duration::from_secs(1);
-/// Shortest and longest time that a survey measures for.
+/// Range of the duration of a survey.
 pub const SURVEY_RANGE: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(300));
 
 /// Survey request.
 #[derive(Debug, Clone)]
 pub struct SurveyRequest {
-    /// The main stream.
+    /// Main stream.
     pub main: FeedSpec,
-    /// The lighter one, where there is one.
+    /// Sub stream, if there is one.
     pub sub: Option<FeedSpec>,
-    /// How long to measure, once pictures come; held within [`SURVEY_RANGE`].
+    /// Duration once frames arrive, clamped to [`SURVEY_RANGE`].
     pub duration: Duration,
 }
 
 /// Progress of a survey.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct SurveyView {
-    /// The main stream.
+    /// Main stream.
     pub main: StreamView,
-    /// The lighter one, where there is one.
+    /// Sub stream, if there is one.
     pub sub: Option<StreamView>,
     /// Advice, once the survey is done.
     pub advice: Vec<Advice>,
-    /// It is done.
+    /// The survey is complete.
     pub done: bool,
 }
 
-/// One stream of a survey.
+/// Stream of a survey.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct StreamView {
     /// Its address.
     pub address: String,
-    /// Why it could not be measured.
+    /// Cause of a failed measurement.
     pub cause: Option<CauseView>,
-    /// Steps of the dial; the last is the first picture.
+    /// Steps of the dial; the last one is the first keyframe.
     pub steps: Vec<StepView>,
-    /// It was watched where it runs already.
+    /// The pull of a running feed was used.
     pub shared: bool,
-    /// Transport of the packets.
-    pub transport: Option<Carrier>,
-    /// Picture.
+    /// Transport of RTP packets.
+    pub transport: Option<RtpTransport>,
+    /// Video.
     pub video: Option<VideoView>,
-    /// Sound.
+    /// Audio.
     pub audio: Option<AudioView>,
-    /// Everything the camera offers at this address.
+    /// Media that the camera offers at this address.
     pub offered: Vec<Offered>,
     /// Measurements.
     pub measured: Option<Measured>,
-    /// Packets, by track.
+    /// Reception by track.
     pub reception: Vec<ReceptionView>,
-    /// Bytes and header lines skipped in the RTSP connection.
+    /// Data skipped on the RTSP connection.
     pub skipped: Skipped,
-    /// A picture, or why there is none.
+    /// Still picture, or the error.
     pub still: Option<Result<Still, StillError>>,
 }
 
 impl StreamView {
-    /// Returns what was not used, by reason, over the connection and all tracks.
+    /// Returns the dropped parts by reason, of the connection and all tracks.
     #[must_use]
     pub fn drops(&self) -> Vec<(&'static str, u64)> {
         let sum = self.reception.iter().fold(DropCounts::default(), |sum, track| sum.sum(track.drops));
@@ -84,42 +83,42 @@ impl StreamView {
     }
 }
 
-/// Watches the stream at `address` for `duration`, and passes its view to `report` about once a second.
+/// Measures the stream at `address` for `duration`, and passes its view to `report` about once a second.
 pub(crate) async fn survey_stream(
-    watched: Watched,
+    lease: FeedLease,
     address: String,
     duration: Duration,
     report: impl Fn(StreamView),
 ) -> StreamView {
-    let clock = watched.clock();
-    let mut view = StreamView { address, shared: watched.is_shared(), ..StreamView::default() };
-    let began = match watched.keyframe().await {
+    let clock = lease.clock();
+    let mut view = StreamView { address, shared: lease.is_shared(), ..StreamView::default() };
+    let began = match lease.keyframe().await {
         Ok(frame) => {
             view.still = Some(decode(frame).await);
             clock.now()
         }
         Err(cause) => {
-            describe(watched.snapshot().as_deref(), clock, &mut view);
+            describe(lease.snapshot().as_deref(), clock, &mut view);
             view.cause = Some(cause);
             return view;
         }
     };
-    // A stream that runs has counted since long before.
-    let before = watched.snapshot().map(|snapshot| snapshot.feed(clock));
+    // The counts of a running feed include the time before the survey.
+    let before = lease.snapshot().map(|snapshot| snapshot.feed(clock));
     let until = began + duration.clamp(SURVEY_RANGE.0, SURVEY_RANGE.1);
     let mut meter = SurveyMeter::default();
     let mut reported_at = began;
-    let snapshots = watched.snapshots();
-    let ended = watched.follow(until, |frame| {
+    let snapshots = lease.snapshots();
+    let ended = lease.follow(until, |frame| {
         let unit = &frame.unit;
         match unit.track {
             Track::Video => {
-                meter.add_picture(unit.dts, unit.pts, unit.payload.len(), unit.keyframe);
+                meter.add_frame(unit.dts, unit.pts, unit.payload.len(), unit.keyframe);
                 if unit.keyframe && is_recovery_point(&frame) {
                     meter.add_recovery_point();
                 }
             }
-            Track::Audio => meter.add_sound(unit.dts, unit.payload.len()),
+            Track::Audio => meter.add_audio(unit.dts, unit.payload.len()),
         }
         let now = clock.now();
         if now.saturating_sub(reported_at) >= REPORT_INTERVAL {
@@ -131,7 +130,7 @@ pub(crate) async fn survey_stream(
         true
     });
     let ended = ended.await;
-    describe(watched.snapshot().as_deref(), clock, &mut view);
+    describe(lease.snapshot().as_deref(), clock, &mut view);
     if let Some(before) = before.filter(|_| view.shared) {
         for (track, before) in view.reception.iter_mut().zip(&before.reception) {
             track.count_from(before);
@@ -165,7 +164,7 @@ fn is_recovery_point(keyframe: &Frame) -> bool {
     }
 }
 
-/// Decodes a keyframe on a thread that may block.
+/// Decodes a keyframe on a blocking thread.
 pub(crate) async fn decode(frame: Arc<Frame>) -> Result<Still, StillError> {
     let decoded = tokio::task::spawn_blocking(move || still::of_keyframe(&frame)).await;
     decoded.unwrap_or_else(|_| Err(StillError::Undecodable("the decoder failed".to_owned())))
@@ -193,7 +192,7 @@ fn surveyed(view: &StreamView) -> Option<SurveyedStream> {
         measured,
         audio: view.audio.as_ref().map(|audio| audio.codec.to_owned()),
         audio_left: left.map(|track| track.encoding.clone()).collect(),
-        transport: view.transport.map_or("", Carrier::as_str).to_owned(),
+        transport: view.transport.map_or("", RtpTransport::as_str).to_owned(),
         packets: (received, lost),
         drops: view.drops(),
         drift_ppm: view.reception.first().and_then(|track| track.drift_ppm),

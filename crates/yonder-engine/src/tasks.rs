@@ -1,4 +1,4 @@
-//! Ownership of tasks: every task of the engine has an owner that ends it, and a panic in one is seen.
+//! Ownership of tasks: every task of the engine has an owner that ends it, and panics are detected.
 
 use std::any::Any;
 use std::panic::AssertUnwindSafe;
@@ -25,23 +25,23 @@ fn message_of(panic: &(dyn Any + Send)) -> String {
     text.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("panic without a message").to_owned()
 }
 
-/// Tasks that end in order in the background, such as connections that say goodbye. Clones share them.
+/// Tasks that close connections in the background. Clones share them.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct ClosingTasks(Arc<Mutex<JoinSet<()>>>);
 
 impl ClosingTasks {
-    /// Owns `task` from now on, which runs on `runtime`.
+    /// Spawns a task on `runtime`.
     pub(crate) fn spawn(&self, runtime: &Handle, task: impl Future<Output = ()> + Send + 'static) {
         let mut tasks = lock(&self.0);
-        // Results of finished tasks are not needed.
+        // Drop finished tasks.
         while tasks.try_join_next().is_some() {}
         tasks.spawn_on(task, runtime);
     }
 
-    /// Waits until all have ended, for `limit` at most, and aborts the rest. False when some were aborted.
+    /// Waits up to `limit` for all tasks, and aborts the rest. Returns false if some were aborted.
     ///
     /// # Cancel safety
-    /// Dropping it aborts the tasks.
+    /// When dropped, the tasks are aborted.
     pub(crate) async fn finish(&self, limit: Duration) -> bool {
         let mut tasks = std::mem::take(&mut *lock(&self.0));
         timeout(limit, async { while tasks.join_next().await.is_some() {} }).await.is_ok()

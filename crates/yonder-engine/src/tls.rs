@@ -1,5 +1,4 @@
-//! TLS towards cameras and platforms: normal trust, a certificate whose fingerprint was kept, or a private
-//! authority beside the usual ones.
+//! TLS with cameras and platforms: the system's authorities, a pinned certificate, or a private authority in addition.
 
 use std::fmt::Write as _;
 use std::io;
@@ -20,19 +19,19 @@ use tokio_rustls::rustls::{
 
 use crate::sync::lock;
 
-/// SHA-256 of a certificate.
+/// SHA-256 fingerprint of a certificate.
 pub type Fingerprint = [u8; 32];
 
-/// Why TLS did not come about.
+/// Error of a TLS handshake.
 #[derive(Debug)]
 pub(crate) enum TlsError {
-    /// The certificate is not trusted; its fingerprint, and what is wrong with it.
+    /// The certificate is not trusted: its fingerprint, and the reason.
     Untrusted { fingerprint: Fingerprint, detail: String },
-    /// Anything else.
+    /// Any other error.
     Failed(String),
 }
 
-/// A fingerprint as people compare it: pairs of hexadecimal digits with colons between them.
+/// Formats a fingerprint: pairs of hexadecimal digits with colons between them.
 #[must_use]
 pub fn fingerprint_text(fingerprint: &Fingerprint) -> String {
     let mut text = String::new();
@@ -43,7 +42,7 @@ pub fn fingerprint_text(fingerprint: &Fingerprint) -> String {
     text
 }
 
-/// Certificates that vouch for a platform's, beside those of the system.
+/// Private certificate authorities, trusted in addition to the system's.
 #[derive(Debug, Clone)]
 pub struct PrivateAuthority {
     pem: Arc<str>,
@@ -51,10 +50,10 @@ pub struct PrivateAuthority {
 }
 
 impl PrivateAuthority {
-    /// Reads one or more certificates in PEM.
+    /// Parses one or more certificates in PEM.
     ///
     /// # Errors
-    /// A sentence that says what is wrong with the text.
+    /// A message about the fault.
     pub fn from_pem(pem: &str) -> Result<Self, String> {
         let mut roots = RootCertStore::clone(&authorities());
         let mut count = 0;
@@ -72,25 +71,25 @@ impl PrivateAuthority {
         Ok(Self { pem: pem.into(), roots: Arc::new(roots) })
     }
 
-    /// The certificates as they were read.
+    /// Returns the certificates in PEM.
     #[must_use]
     pub fn pem(&self) -> &str {
         &self.pem
     }
 }
 
-/// Whom to trust.
+/// Trust anchors.
 #[derive(Debug, Clone)]
 pub(crate) enum Trust {
-    /// Whom the system's authorities vouch for.
+    /// The system's authorities.
     System,
-    /// The one certificate with this fingerprint.
+    /// The certificate with this fingerprint only.
     Pinned(Fingerprint),
-    /// Whom the system's or these authorities vouch for.
+    /// The system's and these authorities.
     Private(PrivateAuthority),
 }
 
-/// Speaks TLS over `stream` with `host`.
+/// Performs a TLS handshake with `host` over `stream`.
 ///
 /// # Errors
 /// [`TlsError`] when the certificate is not trusted or the handshake fails.
@@ -100,7 +99,7 @@ pub(crate) async fn secure(
     trust: Trust,
 ) -> Result<TlsStream<TcpStream>, TlsError> {
     let failed = |error: &dyn std::fmt::Display| TlsError::Failed(error.to_string());
-    // A certificate names no zone of an address.
+    // A certificate has no zone of an address.
     let host = host.split_once('%').map_or(host, |(address, _)| address);
     let name = ServerName::try_from(host.to_owned()).map_err(|error| failed(&error))?;
     let seen = Arc::new(Mutex::new(None));
@@ -150,7 +149,7 @@ fn provider() -> Arc<CryptoProvider> {
     Arc::clone(PROVIDER.get_or_init(|| Arc::new(ring::default_provider())))
 }
 
-/// The system's authorities, read once. A machine may have none: then only kept fingerprints are trusted.
+/// Returns the system's authorities, read once. On a machine without any, only pinned certificates are trusted.
 fn authorities() -> Arc<RootCertStore> {
     static ROOTS: OnceLock<Arc<RootCertStore>> = OnceLock::new();
     let read = || {
@@ -169,11 +168,11 @@ fn authorities() -> Arc<RootCertStore> {
     Arc::clone(ROOTS.get_or_init(read))
 }
 
-/// Checks a certificate as it was asked for, and keeps the fingerprint of one that was refused.
+/// Verifies a certificate by the trust anchors, and stores the fingerprint of a refused one.
 #[derive(Debug)]
 struct PeerVerifier {
     trust: Trust,
-    /// Fingerprint of the certificate that was refused.
+    /// Fingerprint of the refused certificate.
     seen: Arc<Mutex<Option<Fingerprint>>>,
     provider: Arc<CryptoProvider>,
 }
@@ -237,13 +236,12 @@ impl ServerCertVerifier for PeerVerifier {
     }
 }
 
-/// Reads the system's certificate authorities in the background, so that the first connection over TLS does not wait for a
-/// disk.
+/// Reads the system's certificate authorities in the background, so that the first TLS connection does not wait for the disk.
 pub(crate) fn preload_authorities(runtime: &tokio::runtime::Handle) {
     runtime.spawn_blocking(authorities);
 }
 
-/// How many certificate authorities of the system are trusted.
+/// Returns the number of trusted certificate authorities of the system.
 #[must_use]
 pub fn count_authorities() -> usize {
     authorities().len()

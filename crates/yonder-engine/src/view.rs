@@ -2,27 +2,27 @@
 
 use std::time::{Duration, SystemTime};
 
-use yonder_core::{Cause, CauseCode, DialStep, FeedPhase, History, PushPhase, ServerRole, Side};
+use yonder_core::{Cause, CauseCode, DialStep, FaultDomain, FeedPhase, History, PushPhase, ServerRole};
 use yonder_media::Track;
 use yonder_rtsp::{DropCounts, Skipped};
 
 use crate::clock::Clock;
 use crate::spec::PushSpec;
 
-/// A cause as it is shown.
+/// Cause of a state.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CauseView {
     /// Code.
     pub kind: CauseCode,
-    /// The code as it is written everywhere.
+    /// Code as text.
     pub code: &'static str,
     /// Fault domain.
-    pub side: Side,
-    /// One sentence.
+    pub side: FaultDomain,
+    /// Message, in one sentence.
     pub message: String,
     /// Next step.
     pub hint: String,
-    /// Likely reasons, likeliest first.
+    /// Probable reasons, the likeliest first.
     pub probable_causes: Vec<String>,
 }
 
@@ -39,52 +39,52 @@ impl From<&Cause> for CauseView {
     }
 }
 
-/// The measured picture.
+/// Measured video parameters.
 #[derive(Debug, Clone, PartialEq)]
 pub struct VideoView {
     /// Codec name.
     pub codec: &'static str,
     /// Profile name.
     pub profile: &'static str,
-    /// Tier, where the codec has tiers.
+    /// Tier, if the codec has tiers.
     pub tier: Option<&'static str>,
-    /// Level as it is written: 4.1 and the like.
+    /// Level as usually written, such as 4.1.
     pub level: f64,
-    /// Samples.
+    /// Width in samples.
     pub width: u32,
-    /// Samples.
+    /// Height in samples.
     pub height: u32,
-    /// Frames per second that the stream declares.
+    /// Declared frame rate.
     pub declared_fps: Option<f64>,
-    /// Measured frames per second.
+    /// Measured frame rate.
     pub fps: Option<f64>,
-    /// Rate of the whole feed.
+    /// Bit rate of the whole feed.
     pub kbps: u64,
-    /// Measured seconds between keyframes.
+    /// Measured keyframe interval in seconds.
     pub keyframe_interval_s: Option<f64>,
 }
 
-/// The sound.
+/// Audio parameters.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AudioView {
     /// Codec name.
     pub codec: &'static str,
-    /// Sampling rate.
+    /// Sampling rate in hertz.
     pub rate_hz: u32,
     /// Channels.
     pub channels: u8,
 }
 
-/// How packets travel.
+/// Transport of RTP packets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Carrier {
-    /// Within the RTSP connection.
+pub enum RtpTransport {
+    /// Interleaved with RTSP.
     Tcp,
-    /// As datagrams.
+    /// UDP.
     Udp,
 }
 
-impl Carrier {
+impl RtpTransport {
     /// Returns the name of the transport.
     #[must_use]
     pub fn as_str(self) -> &'static str {
@@ -102,31 +102,31 @@ impl Carrier {
     }
 }
 
-/// How a track's packets came in one session.
+/// Reception statistics of a track in one session.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct ReceptionView {
     /// Track.
     pub track: Track,
     /// Packets received.
     pub received: u64,
-    /// Packets that never came.
+    /// Packets lost.
     pub lost: u64,
-    /// Packets that came after a later one.
+    /// Packets that arrived after a later one.
     pub reordered: u64,
-    /// Packets that came twice, or too late.
+    /// Duplicate packets, and packets too late.
     pub repeated: u64,
-    /// Units dropped because of loss.
+    /// Access units dropped because of packet loss.
     pub units_dropped: u64,
-    /// Parts of packets that were not used, by reason.
+    /// Parts of packets that were dropped, by reason.
     pub drops: DropCounts,
     /// Interarrival jitter (RFC 3550, 6.4.1) in seconds.
     pub jitter_s: f64,
-    /// The camera's clock against ours in parts per million, and the standard error of that.
+    /// Clock drift of the camera in parts per million, with its standard error.
     pub drift_ppm: Option<(f64, f64)>,
 }
 
 impl ReceptionView {
-    /// Leaves out what was counted before.
+    /// Subtracts earlier counts.
     pub(crate) fn count_from(&mut self, before: &Self) {
         self.received = self.received.saturating_sub(before.received);
         self.lost = self.lost.saturating_sub(before.lost);
@@ -137,52 +137,52 @@ impl ReceptionView {
     }
 }
 
-/// A feed at one moment.
+/// State of a feed at one moment.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FeedView {
     /// Name.
     pub name: String,
-    /// Time since the feed was looked at. It grows beyond a second only when the feed's media thread stands still.
+    /// Age of this state. It exceeds a second only if the feed's media thread is blocked.
     pub age: Duration,
     /// State.
     pub state: FeedPhase,
     /// When the state began.
     pub since: SystemTime,
-    /// Since when it has been down, over all attempts.
+    /// When it went down, over all attempts.
     pub down_since: Option<SystemTime>,
-    /// Connection attempts since then.
+    /// Connection attempts since it went down.
     pub attempts: u32,
-    /// Why it does not flow.
+    /// Cause while it does not flow, or a warning.
     pub cause: Option<CauseView>,
     /// Time until the next attempt, while waiting or blocked.
     pub retry_in: Option<Duration>,
-    /// Parts of its address that have worked since they were set.
+    /// Parts of its configuration that have worked since they were set.
     pub history: History,
     /// A person may be needed: it is blocked, or retried at long intervals only.
     pub needs_attention: bool,
     /// Transport in use.
-    pub transport: Option<Carrier>,
-    /// Picture, once known.
+    pub transport: Option<RtpTransport>,
+    /// Video, once known.
     pub video: Option<VideoView>,
-    /// Sound, once known.
+    /// Audio, once known.
     pub audio: Option<AudioView>,
-    /// Bytes received since the feed was switched on.
+    /// Bytes received since the feed was enabled.
     pub bytes: u64,
-    /// Packets lost since the feed was switched on.
+    /// Packets lost since the feed was enabled.
     pub packets_lost: u64,
-    /// Units dropped because of that, with all that depended on them.
+    /// Access units dropped because of packet loss, or because they depend on a dropped one.
     pub units_dropped: u64,
-    /// Bytes and header lines skipped in the camera's RTSP connections.
+    /// Data skipped on the camera's RTSP connections.
     pub skipped: Skipped,
-    /// Reception of the session that runs, or ran last.
+    /// Reception of the present or last session.
     pub reception: Vec<ReceptionView>,
     /// Steps of the last dial.
     pub steps: Vec<StepView>,
-    /// Returns after an absence.
+    /// Number of reconnections.
     pub reconnects: u64,
 }
 
-/// A step of a push's dialogue, done.
+/// Completed step of a connection.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StepView {
     /// Step.
@@ -194,25 +194,25 @@ pub struct StepView {
 /// Statistics of an SRT connection.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LinkView {
-    /// Latency that both sides agreed on.
+    /// Negotiated latency.
     pub latency: Duration,
-    /// Round trip.
+    /// Round-trip time.
     pub rtt: Duration,
-    /// Packets reported lost, of those sent, in this connection.
+    /// Packets reported as lost in this connection.
     pub lost: u64,
-    /// Packets sent for the first time.
+    /// Packets sent, without retransmissions.
     pub sent: u64,
-    /// Packets sent again.
+    /// Retransmitted packets.
     pub retransmitted: u64,
-    /// Packets given up because they were too late.
+    /// Packets dropped because they were too late.
     pub dropped: u64,
-    /// Link capacity estimated by the peer, in kilobits per second, where it is known.
+    /// Link capacity estimated by the peer, in kilobits per second, once known.
     pub estimated_bandwidth_kbps: Option<u64>,
-    /// The media is encrypted.
+    /// The connection is encrypted.
     pub encrypted: bool,
 }
 
-/// A push at one moment.
+/// State of a push at one moment.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PushView {
     /// Name of the destination.
@@ -221,11 +221,11 @@ pub struct PushView {
     pub state: PushPhase,
     /// When the state began.
     pub since: SystemTime,
-    /// Since when it has been down, over all attempts.
+    /// When it went down, over all attempts.
     pub down_since: Option<SystemTime>,
-    /// Connection attempts since then.
+    /// Connection attempts since it went down.
     pub attempts: u32,
-    /// Why it is not live.
+    /// Cause while it is not live.
     pub cause: Option<CauseView>,
     /// Time until the next attempt, while waiting or blocked.
     pub retry_in: Option<Duration>,
@@ -233,34 +233,34 @@ pub struct PushView {
     pub history: History,
     /// A person may be needed: it is blocked, or retried at long intervals only.
     pub needs_attention: bool,
-    /// Rate going out.
+    /// Output bit rate.
     pub kbps: u64,
-    /// Bytes sent since it was switched on.
+    /// Bytes sent since it was enabled.
     pub bytes: u64,
-    /// Pictures sent since it was switched on.
+    /// Video frames sent since it was enabled.
     pub frames_sent: u64,
-    /// Pictures skipped since it was switched on, because the way was too slow.
+    /// Video frames skipped since it was enabled, because the network was too slow.
     pub frames_dropped: u64,
-    /// Returns after an absence.
+    /// Number of reconnections.
     pub reconnects: u64,
-    /// How far it is behind the feed.
+    /// Backlog behind the feed.
     pub backlog: Duration,
     /// Steps of the last dial.
     pub steps: Vec<StepView>,
-    /// Since when its connection stands, where one does.
+    /// Since when it is connected.
     pub connected_since: Option<SystemTime>,
-    /// Server of the destination that is in use, or is dialed next.
+    /// Server in use, or to be dialed next.
     pub server: ServerRole,
-    /// The uplink that it is bound to, where it is.
+    /// Uplink that it is bound to.
     pub uplink: Option<String>,
-    /// Statistics of the connection, for SRT.
+    /// SRT statistics.
     pub link: Option<LinkView>,
-    /// Warning about a push that runs.
+    /// Warning about a running push.
     pub warning: Option<&'static str>,
 }
 
 impl PushView {
-    /// Returns a push that has just been started.
+    /// Returns the view of a push that has just been started.
     pub(crate) fn started(spec: &PushSpec, clock: &Clock) -> Self {
         Self {
             destination: spec.destination.clone(),
@@ -288,13 +288,13 @@ impl PushView {
     }
 }
 
-/// A relay at one moment.
+/// State of a relay at one moment.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RelayView {
     /// Name.
     pub name: String,
     /// Feed.
     pub feed: FeedView,
-    /// Pushes in order.
+    /// Pushes, in order.
     pub pushes: Vec<PushView>,
 }

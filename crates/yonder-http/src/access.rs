@@ -1,4 +1,4 @@
-//! Access settings: TLS, public URL and trusted proxies, with the session cookie and the client address that follow from them.
+//! Access settings: TLS, public URL and trusted proxies, from which the session cookie and the client address follow.
 
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -13,34 +13,34 @@ use yonder_service::Source;
 
 /// Name of the session cookie.
 pub(crate) const COOKIE: &str = "yonder-session";
-/// The same for clients that come by TLS: a browser accepts it only with `Secure`, and from this host alone (RFC 6265bis, 4.1.3).
+/// Session cookie of clients over TLS: a browser accepts it only with `Secure`, and from this host (RFC 6265bis, 4.1.3).
 const SECURE_COOKIE: &str = "__Host-yonder-session";
-/// Header in which proxies add the address of their client.
+/// Header to which proxies append the address of their client.
 const FORWARDED_FOR: &str = "X-Forwarded-For";
 
-/// Settings of the access to the service.
+/// Access settings of the service.
 #[derive(Debug, Clone, Default)]
 pub struct Access {
-    /// Address by which browsers reach the service.
+    /// URL for browsers.
     pub public_url: Option<Url>,
-    /// Proxies whose `X-Forwarded-For` is believed.
+    /// Proxies whose `X-Forwarded-For` is trusted.
     pub trusted_proxies: Vec<IpAddr>,
-    /// The service itself speaks TLS.
+    /// The service itself uses TLS.
     pub tls: bool,
 }
 
 impl Access {
-    /// Returns the settings that a request is handled by.
+    /// Returns the settings for a request.
     pub(crate) fn of(request: &HttpRequest) -> Data<Self> {
         request.app_data::<Data<Self>>().cloned().unwrap_or_else(|| Data::new(Self::default()))
     }
 
-    /// True if browsers come by TLS: to the service itself, or to a proxy in front of it.
+    /// Returns true if browsers use TLS, to the service itself or to a proxy.
     pub(crate) fn is_secure(&self) -> bool {
         self.public_url.as_ref().map_or(self.tls, |url| url.scheme() == "https")
     }
 
-    /// Returns the session cookie: out of reach of scripts, and never sent along by other sites.
+    /// Returns the session cookie: not accessible to scripts, and not sent by other sites.
     pub(crate) fn cookie(&self, token: &SecretString, seconds: i64) -> Cookie<'static> {
         let is_secure = self.is_secure();
         let name = if is_secure { SECURE_COOKIE } else { COOKIE };
@@ -53,14 +53,14 @@ impl Access {
             .finish()
     }
 
-    /// Returns the token of the session cookie of a request.
+    /// Returns the token from the session cookie of a request.
     pub(crate) fn session_token(&self, request: &HttpRequest) -> Option<SecretString> {
         let name = if self.is_secure() { SECURE_COOKIE } else { COOKIE };
         request.cookie(name).map(|cookie| cookie.value().into())
     }
 
-    /// Returns the network address of the client: of the connection, or behind trusted proxies the last address that is not one of
-    /// theirs.
+    /// Returns the address of the client: that of the connection, or behind trusted proxies the last address that is
+    /// not one of theirs.
     pub(crate) fn client_address(&self, request: &HttpRequest) -> Option<IpAddr> {
         let peer = request.peer_addr()?.ip().to_canonical();
         if !self.is_trusted(peer) {
@@ -80,12 +80,12 @@ impl Access {
         Some(client)
     }
 
-    /// Returns the source of a request, for limits on guessing.
+    /// Returns the source of a request, for rate limits.
     pub(crate) fn source(&self, request: &HttpRequest) -> Source {
         self.client_address(request).unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).into()
     }
 
-    /// True for the origin (RFC 6454) of a page of this service.
+    /// Returns true for the origin (RFC 6454) of this service's pages.
     pub(crate) fn is_own_origin(&self, origin: &str, request: &HttpRequest) -> bool {
         if self.public_url.as_ref().is_some_and(|url| url.origin().ascii_serialization() == origin) {
             return true;
@@ -99,7 +99,7 @@ impl Access {
     }
 }
 
-/// Reads an address as proxies write it: with or without a port, IPv6 in brackets or not.
+/// Parses an address as written by proxies: with or without a port, IPv6 with or without brackets.
 fn read_address(text: &str) -> Option<IpAddr> {
     let address = text.parse::<IpAddr>().ok();
     let with_port = || text.parse::<std::net::SocketAddr>().ok().map(|address| address.ip());
@@ -128,7 +128,7 @@ mod tests {
     #[case::bracketed("192.0.2.1", &["[2001:db8:5::9]:4711"], "2001:db8:5::9")]
     #[case::nonsense("192.0.2.1", &["203.0.113.9, unknown"], "192.0.2.1")]
     #[case::no_header("192.0.2.1", &[], "192.0.2.1")]
-    fn address_of_the_client_is_that_before_the_trusted_proxies(
+    fn client_address_precedes_the_trusted_proxies(
         #[case] peer: &str,
         #[case] headers: &[&str],
         #[case] expected: &str,
@@ -147,7 +147,7 @@ mod tests {
     #[case::own_tls(None, true, true)]
     #[case::behind_a_tls_proxy(Some("https://relay.example.net"), false, true)]
     #[case::plain_public(Some("http://relay.example.net"), false, false)]
-    fn cookie_is_secure_where_browsers_come_by_tls(
+    fn cookie_is_secure_for_browsers_over_tls(
         #[case] public_url: Option<&str>,
         #[case] tls: bool,
         #[case] secure: bool,
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn pages_of_the_public_address_are_its_own() {
+    fn pages_of_the_public_url_have_the_same_origin() {
         let access =
             Access { public_url: Some("https://relay.example.net/".parse().unwrap()), ..Access::default() };
         // As behind a proxy that sends the name of its upstream.

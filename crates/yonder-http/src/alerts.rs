@@ -8,9 +8,9 @@ use yonder_api::{
     Acknowledge, AddedContact, Alert, AlertChange, Contact, ContactChange, Mute, NewAlert, NewContact,
     Problem,
 };
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, Operator, audited, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, run_audited, run_audited_action, run_read};
 use super::json::created;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -38,7 +38,7 @@ async fn list(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let alerts = reading(&service, |service| service.notifications().alerts()).await?;
+    let alerts = run_read(&service, |service| service.notifications().alerts()).await?;
     page.respond(&request, &alerts, |item| &item.name)
 }
 
@@ -47,23 +47,23 @@ async fn list(
     responses((status = 201, body = Alert), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts")]
 async fn add(service: Data<Service>, admin: Admin, new: Json<NewAlert>) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("added", Kind::Alert, &new.name);
-    let added = recorded(&service, act, move |transaction| transaction.add_alert(&new)).await?;
+    let act = admin.change("added", RecordKind::Alert, &new.name);
+    let added = run_audited(&service, act, move |transaction| transaction.add_alert(&new)).await?;
     let alert = shown(&service, added).await?;
     Ok(created("alerts", &alert.name, &alert))
 }
 
-/// One alert.
+/// Returns an alert.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 200, body = Alert), (status = 404, body = Problem)))]
 #[get("/alerts/{name}")]
 async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Alert>, HttpError> {
-    reading(&service, move |service| service.notifications().alert(&name)).await.map(Json)
+    run_read(&service, move |service| service.notifications().alert(&name)).await.map(Json)
 }
 
-/// Returns an alert as it is after a change.
+/// Returns an alert after a change.
 async fn shown(service: &Data<Service>, name: String) -> Result<Alert, HttpError> {
-    reading(service, move |service| service.notifications().alert(&name)).await
+    run_read(service, move |service| service.notifications().alert(&name)).await
 }
 
 /// Changes an alert.
@@ -76,14 +76,14 @@ async fn edit(
     name: Path<String>,
     change: Json<AlertChange>,
 ) -> Result<Json<Alert>, HttpError> {
-    let act = admin.change("changed", Kind::Alert, &name);
+    let act = admin.change("changed", RecordKind::Alert, &name);
     let edited =
-        recorded(&service, act, move |transaction| transaction.edit_alert(&name, change.into_inner()))
+        run_audited(&service, act, move |transaction| transaction.edit_alert(&name, change.into_inner()))
             .await?;
     shown(&service, edited).await.map(Json)
 }
 
-/// Acknowledges an open alert: it is not repeated, and the next notification says that it is over.
+/// Acknowledges an open alert: it is not repeated, but its resolution is notified.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Acknowledge,
     responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts/{name}/acknowledge")]
@@ -93,17 +93,17 @@ async fn acknowledge(
     name: Path<String>,
     what: Json<Acknowledge>,
 ) -> Result<Json<Alert>, HttpError> {
-    let act = operator.change("acknowledged", Kind::Alert, &name);
+    let act = operator.change("acknowledged", RecordKind::Alert, &name);
     let subject = what.into_inner().subject;
     let notifications = Arc::clone(service.notifications());
-    let acknowledged = recorded(&service, act, move |transaction| {
+    let acknowledged = run_audited(&service, act, move |transaction| {
         notifications.acknowledge_alert(transaction, &name, subject.as_deref())
     })
     .await?;
     shown(&service, acknowledged).await.map(Json)
 }
 
-/// Mutes an alert for some time: no notification is sent; the logbook still records it.
+/// Mutes an alert for some time: no notifications are sent, and the logbook still records it.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Mute,
     responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts/{name}/mute")]
@@ -113,8 +113,9 @@ async fn mute(
     name: Path<String>,
     how: Json<Mute>,
 ) -> Result<Json<Alert>, HttpError> {
-    let act = operator.change("muted", Kind::Alert, &name);
-    let muted = recorded(&service, act, move |transaction| transaction.mute_alert(&name, how.for_s)).await?;
+    let act = operator.change("muted", RecordKind::Alert, &name);
+    let muted =
+        run_audited(&service, act, move |transaction| transaction.mute_alert(&name, how.for_s)).await?;
     shown(&service, muted).await.map(Json)
 }
 
@@ -123,12 +124,12 @@ async fn mute(
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/alerts/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("removed", Kind::Alert, &name);
-    recorded(&service, act, move |transaction| transaction.remove_alert(&name)).await?;
+    let act = admin.change("removed", RecordKind::Alert, &name);
+    run_audited(&service, act, move |transaction| transaction.remove_alert(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// All contacts by name.
+/// Returns all contacts by name.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(PageRequest),
     responses((status = 200, body = [Contact])))]
 #[get("/contacts")]
@@ -138,11 +139,11 @@ async fn list_contacts(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let contacts = reading(&service, |service| service.notifications().contacts()).await?;
+    let contacts = run_read(&service, |service| service.notifications().contacts()).await?;
     page.respond(&request, &contacts, |item| &item.name)
 }
 
-/// Adds a contact. A web contact without a secret gets one, which is shown this once.
+/// Adds a contact. A webhook without a secret gets a generated one, which is returned only here.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", request_body = NewContact,
     responses((status = 201, body = AddedContact), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/contacts")]
@@ -151,15 +152,15 @@ async fn add_contact(
     admin: Admin,
     new: Json<NewContact>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("added", Kind::Contact, &new.name);
+    let act = admin.change("added", RecordKind::Contact, &new.name);
     let (name, made) =
-        recorded(&service, act, move |transaction| transaction.add_contact(new.into_inner())).await?;
-    let contact = reading(&service, move |service| service.notifications().contact(&name)).await?;
+        run_audited(&service, act, move |transaction| transaction.add_contact(new.into_inner())).await?;
+    let contact = run_read(&service, move |service| service.notifications().contact(&name)).await?;
     let added = AddedContact { contact, secret: made.map(Into::into) };
     Ok(created("contacts", &added.contact.name, &added))
 }
 
-/// One contact.
+/// Returns a contact.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 200, body = Contact), (status = 404, body = Problem)))]
 #[get("/contacts/{name}")]
@@ -168,7 +169,7 @@ async fn show_contact(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Contact>, HttpError> {
-    reading(&service, move |service| service.notifications().contact(&name)).await.map(Json)
+    run_read(&service, move |service| service.notifications().contact(&name)).await.map(Json)
 }
 
 /// Changes a contact.
@@ -181,11 +182,11 @@ async fn edit_contact(
     name: Path<String>,
     change: Json<ContactChange>,
 ) -> Result<Json<Contact>, HttpError> {
-    let act = admin.change("changed", Kind::Contact, &name);
+    let act = admin.change("changed", RecordKind::Contact, &name);
     let edited =
-        recorded(&service, act, move |transaction| transaction.edit_contact(&name, change.into_inner()))
+        run_audited(&service, act, move |transaction| transaction.edit_contact(&name, change.into_inner()))
             .await?;
-    reading(&service, move |service| service.notifications().contact(&edited)).await.map(Json)
+    run_read(&service, move |service| service.notifications().contact(&edited)).await.map(Json)
 }
 
 /// Removes a contact.
@@ -197,12 +198,12 @@ async fn remove_contact(
     admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("removed", Kind::Contact, &name);
-    recorded(&service, act, move |transaction| transaction.remove_contact(&name)).await?;
+    let act = admin.change("removed", RecordKind::Contact, &name);
+    run_audited(&service, act, move |transaction| transaction.remove_contact(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Sends a test message to a contact, and responds once it was delivered.
+/// Delivers a test message to a contact, and responds once it was delivered.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 502, body = Problem)))]
 #[post("/contacts/{name}/test")]
@@ -211,8 +212,9 @@ async fn test_contact(
     admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("tested", Kind::Contact, &name);
+    let act = admin.change("tested", RecordKind::Contact, &name);
     let who = admin.0.name;
-    audited(&service, act, move |service| service.notifications().test_contact(&name, &who)).await?;
+    run_audited_action(&service, act, move |service| service.notifications().test_contact(&name, &who))
+        .await?;
     Ok(HttpResponse::NoContent().finish())
 }

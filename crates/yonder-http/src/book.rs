@@ -1,17 +1,17 @@
-//! `/api/v1/book`: everything that is kept as one document, and back.
+//! `/api/v1/book`: export and application of the site book.
 
 use actix_web::web::{self, Data, Json, ServiceConfig};
 use actix_web::{HttpResponse, get, post};
 use yonder_api::{BookOutcome, BookRequest, Job, JobKind, Problem, SiteBook};
 use yonder_service::run_blocking;
 
-use super::caller::{Admin, Caller, reading};
+use super::caller::{Admin, Caller, run_read};
 use super::jobs::{self, Preference};
 use super::json;
 use crate::error::HttpError;
 use yonder_service::Service;
 
-/// Bytes of a book at most: some ten thousand relays.
+/// Maximum size of a book, in bytes: about ten thousand relays.
 const MAX_BYTES: usize = 16 * 1024 * 1024;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -19,14 +19,14 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(scope.service(show).service(apply));
 }
 
-/// Everything that is kept, without secrets.
+/// Returns all settings as a site book, without secrets.
 #[utoipa::path(context_path = "/api/v1", path = "/book", tag = "book", responses((status = 200, body = SiteBook)))]
 #[get("")]
 async fn show(service: Data<Service>, _caller: Caller) -> Result<Json<SiteBook>, HttpError> {
-    reading(&service, |service| service.records().book()).await.map(Json)
+    run_read(&service, |service| service.records().book()).await.map(Json)
 }
 
-/// Brings a book into effect, all of it or nothing, or tells what it would change.
+/// Applies a book completely or not at all, or returns what it would change.
 #[utoipa::path(context_path = "/api/v1", path = "/book", tag = "book", request_body = BookRequest,
     responses((status = 200, body = BookOutcome), (status = 202, body = Job), (status = 412, body = Problem),
         (status = 422, body = Problem)))]

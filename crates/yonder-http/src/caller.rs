@@ -1,5 +1,5 @@
-//! Authentication: a bearer token, or the cookie of a session together with its token on every change. Handlers state by
-//! the type of their caller what role they want.
+//! Authentication by a bearer token, or by a session cookie with a CSRF token for changes. The type of a handler's
+//! caller states the required role.
 
 use std::future::{Ready, ready};
 
@@ -13,9 +13,9 @@ use actix_web::{FromRequest, HttpMessage as _, HttpRequest};
 use secrecy::SecretString;
 use yonder_api::CSRF_HEADER;
 use yonder_core::Role;
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::blocking;
+use super::run_blocking;
 use crate::access::Access;
 use crate::error::HttpError;
 use yonder_service::ServiceError;
@@ -23,38 +23,38 @@ use yonder_service::SignInClient;
 use yonder_service::same_secret;
 use yonder_service::{Actor, Change, Origin, Service, Transaction};
 
-/// Beginning of what our own command-line client says of itself.
+/// Beginning of the `User-Agent` of our command-line client.
 const CLIENT_AGENT: &str = "yonder/";
-/// Longest key of a request, in bytes.
+/// Maximum length of an idempotency key, in bytes.
 const MAX_REQUEST_KEY: usize = 100;
 
-/// Authenticated caller. Handlers that take one refuse all others.
+/// Authenticated caller. A handler with this argument refuses unauthenticated requests.
 #[derive(Debug, Clone)]
 pub(super) struct Caller {
-    /// Name of the person, or of the token.
+    /// Name of the person or token.
     pub(super) name: String,
-    /// Person who is responsible; `None` for the home folder's token.
+    /// Responsible person; `None` for the local token.
     pub(super) person: Option<String>,
     /// Role.
     pub(super) role: Role,
-    /// By what they came.
+    /// Credential.
     pub(super) credential: Credential,
     /// Origin of the request.
     pub(super) origin: Origin,
-    /// Network address of the caller.
+    /// Network address.
     pub(super) address: Option<String>,
-    /// Revision that the record must have (`If-Match`).
+    /// Expected revision of the record (`If-Match`).
     pub(super) expected_revision: Option<i64>,
-    /// Key by which a repeated request is recognized (`Idempotency-Key`).
+    /// Idempotency key (`Idempotency-Key`).
     pub(super) request_key: Option<String>,
 }
 
 /// Credential of a request.
 #[derive(Debug, Clone)]
 pub(super) enum Credential {
-    /// The cookie of a session.
+    /// Session cookie.
     Session(CallerSession),
-    /// A token.
+    /// Bearer token.
     Bearer(SecretString),
 }
 
@@ -65,7 +65,7 @@ pub(super) struct CallerSession {
 }
 
 impl Caller {
-    /// The session, for people who came by cookie.
+    /// Returns the session, for a caller with a cookie.
     pub(super) fn session(&self) -> Option<&CallerSession> {
         match &self.credential {
             Credential::Session(session) => Some(session),
@@ -73,7 +73,7 @@ impl Caller {
         }
     }
 
-    /// Returns who makes a change.
+    /// Returns the author of changes by this caller.
     pub(super) fn actor(&self) -> Actor {
         Actor {
             name: self.name.clone(),
@@ -93,24 +93,24 @@ impl Caller {
     }
 }
 
-/// A caller who starts, stops, holds, resumes, rekeys and measures.
+/// Caller with the role operator.
 #[derive(Debug, Clone)]
 pub(super) struct Operator(pub(super) Caller);
 
-/// A caller who changes everything.
+/// Caller with the role admin.
 #[derive(Debug, Clone)]
 pub(super) struct Admin(pub(super) Caller);
 
-/// A caller with the role that a change needs.
+/// Caller whose role is sufficient for a change.
 pub(super) trait Authorized {
-    /// Role that was asked for.
+    /// Required role.
     const ROLE: Role;
 
-    /// The caller.
+    /// Returns the caller.
     fn caller(&self) -> &Caller;
 
-    /// Returns a change that this caller makes.
-    fn change(&self, action: &'static str, kind: Kind, name: &str) -> Change {
+    /// Returns a change by this caller.
+    fn change(&self, action: &'static str, kind: RecordKind, name: &str) -> Change {
         let caller = self.caller();
         Change {
             actor: caller.actor(),
@@ -147,11 +147,11 @@ impl Authorized for Admin {
     }
 }
 
-/// Caller, authenticated before the handler and its request are read.
+/// Caller, authenticated before the body is read.
 #[derive(Debug)]
 struct Identified(Result<Caller, HttpError>);
 
-/// Finds out who calls. Handlers that take no caller are open to everybody.
+/// Authenticates a request. Handlers without a caller argument are public.
 pub(super) async fn identify_first(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
@@ -161,7 +161,7 @@ pub(super) async fn identify_first(
     next.call(request).await
 }
 
-/// True for a request of a known caller.
+/// Returns true for an authenticated request.
 pub(super) fn is_identified(request: &ServiceRequest) -> bool {
     request.extensions().get::<Identified>().is_some_and(|Identified(found)| found.is_ok())
 }
@@ -208,7 +208,7 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     let access = Access::of(request);
     let address = access.client_address(request).map(|address| address.to_string());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
-        // Schemes are not case-sensitive (RFC 9110, section 11.1).
+        // Schemes are case-insensitive (RFC 9110, section 11.1).
         let parts = value.to_str().ok().and_then(|value| value.trim().split_once(' '));
         let token = parts.filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
         let token = token.map(|(_, token)| token).unwrap_or_default();
@@ -231,7 +231,7 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     Ok(Caller { address, expected_revision, request_key, ..caller })
 }
 
-/// Returns the revision of `If-Match` (RFC 9110, section 13.1.1): a tag like `"7"`, or `*` for any.
+/// Parses `If-Match` (RFC 9110, section 13.1.1): a tag such as `"7"`, or `*` for any revision.
 fn expected_revision(request: &HttpRequest) -> Result<Option<i64>, HttpError> {
     let Some(value) = request.headers().get(IF_MATCH) else { return Ok(None) };
     let tag = value.to_str().unwrap_or_default().trim();
@@ -243,7 +243,7 @@ fn expected_revision(request: &HttpRequest) -> Result<Option<i64>, HttpError> {
     Ok(Some(number.ok_or_else(invalid)?))
 }
 
-/// Returns the key of a request that may be repeated.
+/// Parses the idempotency key.
 fn request_key(request: &HttpRequest) -> Result<Option<String>, HttpError> {
     let Some(value) = request.headers().get("Idempotency-Key") else { return Ok(None) };
     let key = value.to_str().unwrap_or_default().trim();
@@ -254,9 +254,9 @@ fn request_key(request: &HttpRequest) -> Result<Option<String>, HttpError> {
     Ok(Some(key.to_owned()))
 }
 
-/// Whom a credential belongs to, as long as it is valid.
+/// Returns the caller of a valid credential.
 pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Result<Caller, HttpError> {
-    reading(service, move |service| match credential {
+    run_read(service, move |service| match credential {
         Credential::Bearer(secret) => {
             let (name, person, role) = service.auth().bearer(&secret)?;
             let credential = Credential::Bearer(secret);
@@ -301,8 +301,8 @@ pub(super) fn client(request: &HttpRequest) -> SignInClient {
     SignInClient { agent: user_agent(request), address: Access::of(request).client_address(request) }
 }
 
-/// Runs a read that changes nothing.
-pub(super) async fn reading<T: Send + 'static>(
+/// Runs a read on a blocking thread.
+pub(super) async fn run_read<T: Send + 'static>(
     service: &Data<Service>,
     call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
@@ -311,30 +311,30 @@ pub(super) async fn reading<T: Send + 'static>(
     Ok(done.map_err(|_| ServiceError::Internal("a blocking call was lost"))??)
 }
 
-/// Runs a change.
-pub(super) async fn changing<T: Send + 'static>(
+/// Runs a change on a blocking thread.
+pub(super) async fn run_write<T: Send + 'static>(
     service: &Data<Service>,
     call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
-    blocking(service, call).await
+    run_blocking(service, call).await
 }
 
-/// Makes a change of a record, together with its audit entry.
-pub(super) async fn recorded<T: Send + 'static>(
+/// Runs a change of a record with its audit entry, on a blocking thread.
+pub(super) async fn run_audited<T: Send + 'static>(
     service: &Data<Service>,
     change: Change,
     call: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
-    changing(service, move |service| service.execute(&change, call)).await
+    run_write(service, move |service| service.execute(&change, call)).await
 }
 
-/// Does what changes no record, and adds an audit entry once it is done.
-pub(super) async fn audited<T: Send + 'static>(
+/// Runs an action that changes no record, and adds an audit entry after it.
+pub(super) async fn run_audited_action<T: Send + 'static>(
     service: &Data<Service>,
     change: Change,
     call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
-    changing(service, move |service| {
+    run_write(service, move |service| {
         let done = call(service)?;
         service.journal().audit(&change);
         Ok(done)

@@ -1,4 +1,4 @@
-//! The console: its files are part of the program.
+//! Web console, whose files are compiled in.
 
 use std::collections::HashMap;
 use std::io::Write as _;
@@ -20,14 +20,14 @@ use parking_lot::Mutex;
 #[folder = "$YONDER_CONSOLE"]
 struct Files;
 
-/// Nothing leaves the service, and nothing from elsewhere comes in. Positioned menus need inline styles.
+/// Content security policy: no external sources. Positioned menus need inline styles.
 const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
     media-src 'self' blob:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
-/// Texts of the console, compressed when they are first asked for. What is there is what is embedded: it is bounded.
+/// Compressed files, filled on demand and bounded by the number of embedded files.
 static COMPRESSED: LazyLock<Mutex<HashMap<String, Bytes>>> = LazyLock::new(Mutex::default);
 
-/// A file of the console; every other address is a page of it.
+/// Serves a file of the console; other addresses are pages of it.
 pub(super) async fn serve(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     let takes_gzip =
@@ -36,7 +36,7 @@ pub(super) async fn serve(request: HttpRequest) -> HttpResponse {
         });
     match Files::get(path) {
         Some(file) => answer(path, file.data.into_owned(), takes_gzip),
-        // A missing asset must not come back as a page.
+        // A missing asset must not be answered with a page.
         None if path.starts_with("assets/") => HttpResponse::NotFound().finish(),
         None => match Files::get("index.html") {
             Some(page) => answer("index.html", page.data.into_owned(), takes_gzip),
@@ -46,7 +46,7 @@ pub(super) async fn serve(request: HttpRequest) -> HttpResponse {
 }
 
 fn answer(path: &str, data: Vec<u8>, takes_gzip: bool) -> HttpResponse {
-    // The names of assets change with their content.
+    // Assets are named by their content.
     let caching =
         if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
     let mut response = HttpResponse::Ok();
@@ -58,7 +58,7 @@ fn answer(path: &str, data: Vec<u8>, takes_gzip: bool) -> HttpResponse {
         .insert_header((X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .insert_header((REFERRER_POLICY, "no-referrer"))
         .insert_header((HeaderName::from_static("cross-origin-opener-policy"), "same-origin"));
-    // Fonts are compressed by their nature.
+    // Fonts are already compressed.
     let is_text = [".js", ".css", ".html", ".svg"].iter().any(|ending| path.ends_with(ending));
     if takes_gzip && is_text {
         response.insert_header((CONTENT_ENCODING, "gzip"));
@@ -72,7 +72,7 @@ fn compressed(path: &str, data: &[u8]) -> Bytes {
     all.entry(path.to_owned())
         .or_insert_with(|| {
             let mut packed = GzEncoder::new(Vec::new(), Compression::best());
-            // Writing to memory does not fail.
+            // Writing to memory cannot fail.
             let written = packed.write_all(data).and_then(|()| packed.finish());
             written.unwrap_or_default().into()
         })

@@ -1,4 +1,4 @@
-//! Conventions of the OpenAPI document: operation ids, roles, and the problem responses of each operation.
+//! Conventions of the OpenAPI document: operation IDs, roles, and problem responses of each operation.
 
 use std::sync::LazyLock;
 
@@ -16,7 +16,7 @@ const PROBLEM: &str = "Problem";
 /// Media type of problem documents (RFC 9457).
 const PROBLEM_JSON: &str = "application/problem+json";
 
-/// Returns the role that an operation needs; `None` for one that is open to all. A test walks through all operations with each role.
+/// Returns the required role of an operation; `None` for a public one. A test calls all operations with each role.
 pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
     let path = path.trim_start_matches("/api/v1");
     match (method, path) {
@@ -44,7 +44,7 @@ pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
     }
 }
 
-/// Adds the conventions to the description.
+/// OpenAPI modifier that adds the conventions.
 pub(super) struct Conventions;
 
 impl Modify for Conventions {
@@ -76,16 +76,16 @@ fn operations(item: &mut PathItem) -> impl Iterator<Item = (&'static str, &mut O
     all.into_iter().filter_map(|(method, operation)| Some((method, operation?)))
 }
 
-/// Gives an operation its id, its role, and the problems that it can answer with.
+/// Completes an operation with its ID, its role, and its problem responses.
 fn complete(path: &str, method: &'static str, operation: &mut Operation) {
     let name = operation.operation_id.take().unwrap_or_default();
     operation.operation_id = Some(operation_id(path, &name));
     let role = role_of(method, path);
     if let Some(role) = role {
-        operation.extensions = Some(ExtensionsBuilder::new().add("x-role", role.word()).build());
+        operation.extensions = Some(ExtensionsBuilder::new().add("x-role", role.as_str()).build());
     }
     let responses = &mut operation.responses.responses;
-    // Problems have one shared form.
+    // All problems share one response.
     for (status, response) in responses.iter_mut() {
         if status.starts_with(['4', '5']) {
             *response = shared();
@@ -100,7 +100,7 @@ fn complete(path: &str, method: &'static str, operation: &mut Operation) {
     let changes = method != "get";
     let common = [
         ("401", role.is_some()),
-        // A role that is too small, or a cookie without its token.
+        // An insufficient role, or a cookie without the CSRF token.
         ("403", role.is_some_and(|role| role > Role::Viewer) || (changes && role.is_some())),
         ("408", takes_body),
         ("412", changes && matches!(method, "patch" | "put" | "delete")),
@@ -114,7 +114,7 @@ fn complete(path: &str, method: &'static str, operation: &mut Operation) {
     }
 }
 
-/// Returns the id of an operation: the first segment of its path and the name of its handler, like `contacts_list`.
+/// Returns the ID of an operation: the first segment of its path and the name of its handler, such as `contacts_list`.
 fn operation_id(path: &str, handler: &str) -> String {
     let segments = path.trim_start_matches("/api/v1/").split('/').next().unwrap_or_default();
     let collection = segments.replace('-', "_");
@@ -123,7 +123,7 @@ fn operation_id(path: &str, handler: &str) -> String {
     if name == collection { collection } else { format!("{collection}_{name}") }
 }
 
-/// Returns the description of a response without one; OpenAPI requires it.
+/// Returns the default description of a status; OpenAPI requires one.
 fn description_of(status: &str) -> &'static str {
     match status {
         "101" => "The connection continues as a WebSocket.",
@@ -138,7 +138,7 @@ fn shared() -> RefOr<utoipa::openapi::Response> {
     RefOr::Ref(Ref::from_response_name(PROBLEM))
 }
 
-/// Paths of the API, by segments, with their methods.
+/// Paths of the API by segments, with their methods.
 static PATHS: LazyLock<Vec<(Vec<String>, Vec<&'static str>)>> = LazyLock::new(|| {
     let mut api = Document::openapi();
     let paths = api.paths.paths.iter_mut().map(|(path, item)| {
@@ -148,7 +148,7 @@ static PATHS: LazyLock<Vec<(Vec<String>, Vec<&'static str>)>> = LazyLock::new(||
     paths.collect()
 });
 
-/// Returns the methods of a path, for a `405` to others (RFC 9110, section 15.5.6); none for an unknown path.
+/// Returns the methods of a path, for a `405` response (RFC 9110, section 15.5.6); empty for an unknown path.
 pub(super) fn methods_of(path: &str) -> Vec<Method> {
     let asked: Vec<&str> = path.split('/').collect();
     let is_path = |segments: &[String]| {

@@ -3,9 +3,9 @@
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, Operator, audited, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, run_audited, run_audited_action, run_read};
 use super::json::created;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -22,7 +22,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(remove);
 }
 
-/// All destinations by name.
+/// Returns all destinations by name.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(PageRequest),
     responses((status = 200, body = [Destination])))]
 #[get("/destinations")]
@@ -32,11 +32,11 @@ async fn list(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let destinations = reading(&service, |service| service.records().destinations()).await?;
+    let destinations = run_read(&service, |service| service.records().destinations()).await?;
     page.respond(&request, &destinations, |item| &item.name)
 }
 
-/// Adds a destination. Corrections of the pasted address and key are returned.
+/// Adds a destination. The response lists the corrections of the pasted address and key.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", request_body = NewDestination,
     responses((status = 201, body = Stored), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/destinations")]
@@ -45,15 +45,16 @@ async fn add(
     admin: Admin,
     new: Json<NewDestination>,
 ) -> Result<HttpResponse, HttpError> {
-    let stored =
-        recorded(&service, admin.change("added", Kind::Destination, &new.name), move |transaction| {
-            transaction.add_destination(new.into_inner())
-        })
-        .await?;
+    let stored = run_audited(
+        &service,
+        admin.change("added", RecordKind::Destination, &new.name),
+        move |transaction| transaction.add_destination(new.into_inner()),
+    )
+    .await?;
     Ok(created("destinations", &stored.destination.name, &stored))
 }
 
-/// One destination.
+/// Returns a destination.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
     responses((status = 200, body = Destination), (status = 404, body = Problem)))]
 #[get("/destinations/{name}")]
@@ -62,7 +63,7 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Destination>, HttpError> {
-    reading(&service, move |service| service.records().destination(&name)).await.map(Json)
+    run_read(&service, move |service| service.records().destination(&name)).await.map(Json)
 }
 
 /// Changes a destination.
@@ -75,14 +76,14 @@ async fn edit(
     name: Path<String>,
     change: Json<DestinationChange>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, admin.change("changed", Kind::Destination, &name), move |transaction| {
+    run_audited(&service, admin.change("changed", RecordKind::Destination, &name), move |transaction| {
         transaction.edit_destination(&name, change.into_inner())
     })
     .await
     .map(Json)
 }
 
-/// Gives a destination a new key or passphrase; a running push takes it over with one reconnect.
+/// Sets a new key or passphrase; a running push applies it with one reconnect.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)), request_body = Rekey,
     responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/destinations/{name}/rekey")]
@@ -92,14 +93,14 @@ async fn rekey(
     name: Path<String>,
     request: Json<Rekey>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, operator.change("rekeyed", Kind::Destination, &name), move |transaction| {
+    run_audited(&service, operator.change("rekeyed", RecordKind::Destination, &name), move |transaction| {
         transaction.rekey_destination(&name, &request)
     })
     .await
     .map(Json)
 }
 
-/// Key and passphrase in clear. Every call is recorded.
+/// Returns key and passphrase in clear. Every call is audited.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
     responses((status = 200, body = RevealedKey), (status = 404, body = Problem)))]
 #[post("/destinations/{name}/reveal")]
@@ -108,16 +109,16 @@ async fn reveal(
     admin: Admin,
     name: Path<String>,
 ) -> Result<Json<RevealedKey>, HttpError> {
-    let act = admin.change("key-revealed", Kind::Destination, &name);
-    audited(&service, act, move |service| service.records().reveal_key(&name)).await.map(Json)
+    let act = admin.change("key-revealed", RecordKind::Destination, &name);
+    run_audited_action(&service, act, move |service| service.records().reveal_key(&name)).await.map(Json)
 }
 
-/// Removes a destination that no relay uses.
+/// Removes an unused destination.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/destinations/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    recorded(&service, admin.change("removed", Kind::Destination, &name), move |transaction| {
+    run_audited(&service, admin.change("removed", RecordKind::Destination, &name), move |transaction| {
         transaction.remove_destination(&name)
     })
     .await?;

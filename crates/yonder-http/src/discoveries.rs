@@ -3,7 +3,7 @@
 use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{HttpResponse, post};
 use yonder_api::{FoundCamera, Job, JobKind, NewDiscovery, Problem};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use super::caller::{Admin, Authorized as _};
 use super::jobs::{self, Preference};
@@ -14,7 +14,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(find);
 }
 
-/// Returns the first host of a list, and the number of the others.
+/// Formats a list of hosts as the first one and the number of others.
 fn shortened(hosts: &str) -> String {
     match hosts.split_once(',') {
         Some((first, others)) => format!("{} and {} more", first.trim(), others.split(',').count()),
@@ -22,8 +22,8 @@ fn shortened(hosts: &str) -> String {
     }
 }
 
-/// Searches the local networks, or the hosts given, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
-/// an audit entry.
+/// Discovers cameras in the local networks, or at the given hosts, and requests their streams. Takes some seconds; only
+/// an audit entry is stored.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewDiscovery,
     responses((status = 200, body = [FoundCamera]), (status = 202, body = Job), (status = 422, body = Problem)))]
 #[post("/discoveries")]
@@ -37,7 +37,7 @@ async fn find(
     let about = new.at.clone().filter(|at| !at.trim().is_empty());
     let account = new.user.as_deref().filter(|user| !user.is_empty()).map(|user| format!(" as {user}"));
     let what = format!("{}{}", about.as_deref().unwrap_or("local networks"), account.unwrap_or_default());
-    let act = admin.change("searched", Kind::Service, &what);
+    let act = admin.change("searched", RecordKind::Service, &what);
     let about = about.as_deref().map(shortened);
     jobs::run(
         &service,

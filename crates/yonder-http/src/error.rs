@@ -1,4 +1,4 @@
-//! Problem documents (RFC 9457): each error of the service as a status and a body.
+//! Problem documents (RFC 9457): status and body of each error of the service.
 
 use std::sync::Arc;
 
@@ -9,7 +9,7 @@ use yonder_api::Problem;
 use yonder_service::ServiceError;
 use yonder_store::StoreError;
 
-/// Error of the service, as an HTTP response.
+/// HTTP response of a service error.
 #[derive(Debug, Clone, thiserror::Error)]
 #[error("{0}")]
 pub(crate) struct HttpError(pub(crate) Arc<ServiceError>);
@@ -55,14 +55,14 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::TooManyStreams => StatusCode::TOO_MANY_REQUESTS,
         ServiceError::BodyTimeout => StatusCode::REQUEST_TIMEOUT,
         ServiceError::WrongMethod(_) => StatusCode::METHOD_NOT_ALLOWED,
-        ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
+        ServiceError::Camera(_) | ServiceError::TestNotDelivered(_) => StatusCode::BAD_GATEWAY,
         ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
         ServiceError::Store(StoreError::Locked) => StatusCode::SERVICE_UNAVAILABLE,
         ServiceError::Store(_) | ServiceError::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
     }
 }
 
-/// Returns the seconds after which a refused request may be repeated (RFC 9110, section 10.2.3).
+/// Returns the `Retry-After` of an error, in seconds (RFC 9110, section 10.2.3).
 fn retry_after_s(error: &ServiceError) -> Option<u64> {
     match error {
         ServiceError::TooManyAttempts(seconds) => Some(*seconds),
@@ -125,7 +125,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
     use yonder_core::Role;
-    use yonder_store::Kind;
+    use yonder_store::RecordKind;
 
     #[rstest]
     #[case(ServiceError::SignInNeeded, 401, "request.sign-in-needed")]
@@ -134,7 +134,7 @@ mod tests {
     #[case(ServiceError::RoleNeeded { has: Role::Viewer, needs: Role::Admin }, 403, "request.role-needed")]
     #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
     #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
-    #[case(ServiceError::Stale { kind: Kind::Feed, name: "a".into() }, 412, "request.stale")]
+    #[case(ServiceError::Stale { kind: RecordKind::Feed, name: "a".into() }, 412, "request.stale")]
     #[case(ServiceError::NoSuchJob("a".into()), 404, "request.not-found")]
     #[case(ServiceError::TooManyJobs(32), 429, "request.too-many-jobs")]
     #[case(ServiceError::TooManyStreams, 429, "request.too-many-streams")]
@@ -144,12 +144,12 @@ mod tests {
     #[case(ServiceError::ChangedMeanwhile("a".into()), 409, "relay.changed-meanwhile")]
     #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
     #[case(ServiceError::NoSuchPage("/x".into()), 404, "request.no-such-page")]
-    #[case(ServiceError::Running { kind: Kind::Feed, name: "a".into() }, 409, "request.running")]
+    #[case(ServiceError::Running { kind: RecordKind::Feed, name: "a".into() }, 409, "request.running")]
     #[case(ServiceError::SameKey("a".into()), 409, "destination.same-key")]
     #[case(ServiceError::KeyInUse { destination: "a".into(), relay: "b".into() }, 409, "relay.key-in-use")]
     #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
-    #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
-    #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), users: vec!["b".into()] }.into(), 409, "request.in-use")]
+    #[case(StoreError::NameTaken { kind: RecordKind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
+    #[case(StoreError::InUse { kind: RecordKind::Feed, name: "a".into(), users: vec!["b".into()] }.into(), 409, "request.in-use")]
     #[case(StoreError::LastAdmin("a".into()).into(), 409, "person.last-admin")]
     #[case(StoreError::Damaged("nonsense").into(), 500, "service.records-damaged")]
     #[case(StoreError::Full.into(), 507, "service.disk-full")]
@@ -166,8 +166,11 @@ mod tests {
 
     #[test]
     fn a_near_name_is_suggested() {
-        let error =
-            ServiceError::NotFound { kind: Kind::Feed, name: "Sumit".into(), nearest: Some("Summit".into()) };
-        assert_eq!(problem(&error).hint.as_deref(), Some("Is it the feed \"Summit\" that you mean?"));
+        let error = ServiceError::NotFound {
+            kind: RecordKind::Feed,
+            name: "Sumit".into(),
+            nearest: Some("Summit".into()),
+        };
+        assert_eq!(problem(&error).hint.as_deref(), Some("Did you mean the feed \"Summit\"?"));
     }
 }

@@ -17,18 +17,18 @@ use crate::error::HttpError;
 use crate::limits::Limits;
 use yonder_service::{LiveEvent, Service};
 
-/// Interval of the heartbeat, for proxies and for the listener's own watch; then, too, it is checked whether the listener still may.
+/// Interval of heartbeats, at which the caller's permission is checked as well.
 const HEARTBEAT: Duration = Duration::from_secs(10);
-/// Texts that may wait for a slow listener's socket.
+/// Maximum events queued for a slow subscriber.
 const QUEUE: usize = 64;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(events);
 }
 
-/// Streams every relay once, `complete`, then every change, lines of the logbook as they are written, and statistics once
-/// a second. A subscriber that falls too far behind is disconnected, and gets everything again when it reconnects;
-/// so is one whose session or token has ended.
+/// Streams each relay once (`complete`), then all changes, new logbook lines, and statistics once a second. A
+/// subscriber that lags too far behind is disconnected, and gets everything again when it reconnects. The stream ends
+/// with its session or token.
 #[utoipa::path(context_path = "/api/v1", tag = "relays",
     responses((status = 200, body = RelayEvent, content_type = "text/event-stream"), (status = 429, body = Problem)))]
 #[get("/events")]
@@ -51,7 +51,7 @@ async fn events(
         .streaming(stream))
 }
 
-/// Runs until the listener is gone, too slow, or not allowed any more.
+/// Runs until the subscriber disconnects, lags, or loses its permission.
 async fn forward(
     service: Data<Service>,
     credential: Credential,
@@ -86,7 +86,7 @@ async fn forward(
     }
 }
 
-/// The heartbeat as a message: a browser does not show comments of the stream to a page.
+/// Returns the heartbeat as a message, since browsers do not report comments of the stream.
 fn heartbeat_event() -> Bytes {
     let event = RelayEvent::Alive { now: yonder_service::time_text(SystemTime::now()) };
     text(&Arc::from(serde_json::to_string(&event).unwrap_or_default()))

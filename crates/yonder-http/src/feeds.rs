@@ -3,9 +3,9 @@
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{Feed, FeedChange, NewFeed, Problem};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, run_audited, run_read};
 use super::json::created;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -15,7 +15,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(list).service(add).service(show).service(edit).service(remove);
 }
 
-/// All feeds by name.
+/// Returns all feeds by name.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", params(PageRequest),
     responses((status = 200, body = [Feed])))]
 #[get("/feeds")]
@@ -25,7 +25,7 @@ async fn list(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let feeds = reading(&service, |service| service.records().feeds()).await?;
+    let feeds = run_read(&service, |service| service.records().feeds()).await?;
     page.respond(&request, &feeds, |item| &item.name)
 }
 
@@ -34,19 +34,20 @@ async fn list(
     responses((status = 201, body = Feed), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/feeds")]
 async fn add(service: Data<Service>, admin: Admin, new: Json<NewFeed>) -> Result<HttpResponse, HttpError> {
-    let feed = recorded(&service, admin.change("added", Kind::Feed, &new.name), move |transaction| {
-        transaction.add_feed(new.into_inner())
-    })
-    .await?;
+    let feed =
+        run_audited(&service, admin.change("added", RecordKind::Feed, &new.name), move |transaction| {
+            transaction.add_feed(new.into_inner())
+        })
+        .await?;
     Ok(created("feeds", &feed.name, &feed))
 }
 
-/// One feed.
+/// Returns a feed.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)),
     responses((status = 200, body = Feed), (status = 404, body = Problem)))]
 #[get("/feeds/{name}")]
 async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Feed>, HttpError> {
-    reading(&service, move |service| service.records().feed(&name)).await.map(Json)
+    run_read(&service, move |service| service.records().feed(&name)).await.map(Json)
 }
 
 /// Changes a feed.
@@ -59,19 +60,19 @@ async fn edit(
     name: Path<String>,
     change: Json<FeedChange>,
 ) -> Result<Json<Feed>, HttpError> {
-    recorded(&service, admin.change("changed", Kind::Feed, &name), move |transaction| {
+    run_audited(&service, admin.change("changed", RecordKind::Feed, &name), move |transaction| {
         transaction.edit_feed(&name, change.into_inner())
     })
     .await
     .map(Json)
 }
 
-/// Removes a feed that no relay uses.
+/// Removes an unused feed.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/feeds/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    recorded(&service, admin.change("removed", Kind::Feed, &name), move |transaction| {
+    run_audited(&service, admin.change("removed", RecordKind::Feed, &name), move |transaction| {
         transaction.remove_feed(&name)
     })
     .await?;

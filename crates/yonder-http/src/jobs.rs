@@ -1,8 +1,8 @@
 //! `/api/v1/jobs`: background work, and the requests that start it.
 //!
-//! A request that may take longer than a second is always run as a job. With `Prefer: respond-async` (RFC 7240) it is answered with
-//! 202 and the job; otherwise the response waits for the end of the job, which continues if the connection is lost. A request that is
-//! repeated with the same `Idempotency-Key` gets the job of the first request.
+//! A request that may take longer than a second always runs as a job. With `Prefer: respond-async` (RFC 7240) the
+//! response is 202 with the job; otherwise it waits for the end of the job, which continues if the connection is lost.
+//! A request that is repeated with the same `Idempotency-Key` gets the job of the first one.
 
 use std::io::Read as _;
 use std::sync::Arc;
@@ -20,30 +20,30 @@ use super::caller::{Caller, Operator};
 use crate::error::{HttpError, problem};
 use crate::page::PageRequest;
 
-/// Longest wait for the end of a job, in seconds.
+/// Maximum wait for the end of a job, in seconds.
 const MAX_WAIT_S: u32 = 30;
-/// Longest wait of a request that is not answered at once.
+/// Maximum duration of a synchronous request.
 pub(super) const MAX_SYNCHRONOUS: Duration = Duration::from_secs(15 * 60);
-/// Bytes of a file that are read at a time.
+/// Size of a read from a file, in bytes.
 const FILE_CHUNK: usize = 256 * 1024;
-/// Media type of a copy of the records.
+/// Media type of a backup.
 pub(super) const SQLITE: &str = "application/vnd.sqlite3";
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(list).service(show).service(download).service(cancel);
 }
 
-/// Preference of a request for how it is answered (RFC 7240).
+/// Preferences of a request (RFC 7240).
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(super) struct Preference {
-    /// `respond-async`: answer before the work is done.
+    /// `respond-async`: respond before the work is done.
     respond_async: bool,
-    /// `wait`: how long the answer may wait for the end of the work.
+    /// `wait`: maximum wait for the end of the work.
     wait: Duration,
 }
 
 impl Preference {
-    /// True if the answer is to come before the work is done.
+    /// Returns true for a response before the work is done.
     pub(super) fn is_async(self) -> bool {
         self.respond_async
     }
@@ -75,7 +75,7 @@ impl FromRequest for Preference {
     }
 }
 
-/// Runs work as a job, and answers as the request prefers it.
+/// Runs work as a job, and responds as preferred by the request.
 pub(super) async fn run<T, F>(
     service: &Data<Service>,
     preference: Preference,
@@ -89,7 +89,7 @@ where
 {
     let job = begin(service, caller, (kind, about), work)?;
     let outcome = match preference {
-        // Also for work that is done at once: the caller expects a job.
+        // Even for work that has already ended, since the caller expects a job.
         Preference { respond_async: true, wait: Duration::ZERO } => None,
         Preference { respond_async: true, wait } => job.wait(wait).await,
         Preference { respond_async: false, .. } => job.wait(MAX_SYNCHRONOUS).await,
@@ -101,7 +101,7 @@ where
     }
 }
 
-/// Begins work as a job.
+/// Starts work as a job.
 pub(super) fn begin<T, F>(
     service: &Data<Service>,
     caller: &Caller,
@@ -139,7 +139,7 @@ pub(super) fn accepted(job: &JobEntry) -> HttpResponse {
         .json(job.to_api(problem))
 }
 
-/// Returns a job that the caller may see: their own, and with the role admin any.
+/// Returns a job that the caller may see: their own, or any for an admin.
 fn find(service: &Data<Service>, caller: &Caller, id: &str) -> Result<Arc<JobEntry>, HttpError> {
     let job = service.jobs().get(id)?;
     if is_visible(&job, caller) { Ok(job) } else { Err(ServiceError::NoSuchJob(id.to_owned()).into()) }
@@ -149,7 +149,7 @@ fn is_visible(job: &JobEntry, caller: &Caller) -> bool {
     caller.role >= Role::Admin || job.who() == caller.name
 }
 
-/// Jobs of the last hour, the latest first: one's own, and with the role admin all.
+/// Returns jobs of the last hour, the latest first: one's own, or all for an admin.
 #[utoipa::path(context_path = "/api/v1", tag = "jobs", params(PageRequest),
     responses((status = 200, body = [Job])))]
 #[get("/jobs")]
@@ -165,7 +165,7 @@ async fn list(
     page.respond(&request, &jobs, |item| &item.id)
 }
 
-/// A job, at once or when it has ended.
+/// Returns a job, at once or when it has ended.
 #[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path), JobRequest),
     responses((status = 200, body = Job), (status = 404, body = Problem)))]
 #[get("/jobs/{id}")]
@@ -181,7 +181,7 @@ async fn show(
     Ok(Json(job.to_api(problem)))
 }
 
-/// The file that a job has made: the copy of a backup.
+/// Returns the file that a job has created: a backup.
 #[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path)),
     responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 404, body = Problem)))]
 #[get("/jobs/{id}/file")]
@@ -200,13 +200,13 @@ async fn download(
     stream_file(job).await
 }
 
-/// Returns the file of a job that has ended, read in chunks.
+/// Returns the file of a job that has ended, in chunks.
 pub(super) async fn stream_file(job: Arc<JobEntry>) -> Result<HttpResponse, HttpError> {
     let missing = || HttpError::from(ServiceError::NoSuchJob(job.id().to_owned()));
     let path = job.file().ok_or_else(missing)?;
     let opened = web::block(move || std::fs::File::open(path)).await;
     let file = opened.ok().and_then(Result::ok).ok_or_else(missing)?;
-    // The job, and its file with it, stays until all was read.
+    // The job, and with it the file, is kept until everything was read.
     let chunks = futures_util::stream::unfold(Some((file, Arc::clone(&job))), |state| async {
         let (mut file, job) = state?;
         let read = web::block(move || {
@@ -224,7 +224,7 @@ pub(super) async fn stream_file(job: Arc<JobEntry>) -> Result<HttpResponse, Http
     Ok(HttpResponse::Ok().content_type(SQLITE).insert_header((CACHE_CONTROL, "no-store")).streaming(chunks))
 }
 
-/// Asks a job to end early. One that is past that point ends with its result.
+/// Requests the cancellation of a job. A job past its last check completes.
 #[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path)),
     responses((status = 202, body = Job), (status = 404, body = Problem)))]
 #[delete("/jobs/{id}")]
@@ -253,7 +253,7 @@ mod tests {
     #[case::two_headers(&["wait=\"5\"", "Respond-Async; foo"], true, 5)]
     #[case::beyond_the_limit(&["wait=3600"], false, 30)]
     #[case::others(&["return=minimal, handling=lenient"], false, 0)]
-    fn preferences_are_read(#[case] headers: &[&str], #[case] respond_async: bool, #[case] wait_s: u64) {
+    fn preferences_are_parsed(#[case] headers: &[&str], #[case] respond_async: bool, #[case] wait_s: u64) {
         let mut request = TestRequest::default();
         for value in headers {
             request = request.append_header(("Prefer", *value));

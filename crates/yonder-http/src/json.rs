@@ -1,4 +1,4 @@
-//! JSON bodies, and problems for those that are none.
+//! JSON bodies, and problem documents for invalid ones.
 
 use actix_web::error::JsonPayloadError;
 use actix_web::http::Method;
@@ -14,14 +14,14 @@ use crate::error::HttpError;
 use crate::limits::is_timeout;
 use yonder_service::ServiceError;
 
-/// Longest body accepted, in bytes, where nothing else is said.
+/// Maximum size of a body, in bytes, by default.
 const MAX_BODY: usize = 64 * 1024;
 
 pub(super) fn configuration() -> JsonConfig {
     configuration_up_to(MAX_BODY)
 }
 
-/// For bodies up to another length.
+/// Returns the configuration for bodies up to another size.
 pub(super) fn configuration_up_to(most: usize) -> JsonConfig {
     JsonConfig::default().limit(most).error_handler(move |error, _| {
         if matches!(&error, JsonPayloadError::Payload(error) if is_timeout(error)) {
@@ -39,14 +39,14 @@ pub(super) fn configuration_up_to(most: usize) -> JsonConfig {
     })
 }
 
-/// Returns the response to a request that has created a record, with its address (RFC 9110, section 15.3.2).
+/// Returns the 201 response of a created record, with its address (RFC 9110, section 15.3.2).
 pub(super) fn created(collection: &str, name: &str, body: impl Serialize) -> HttpResponse {
     let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
     let location = format!("/api/v1/{collection}/{name}");
     HttpResponse::Created().insert_header((LOCATION, location)).json(body)
 }
 
-/// Answers requests that no operation has taken.
+/// Responds to requests without a matching operation.
 pub(super) async fn no_such_page(request: HttpRequest) -> HttpResponse {
     let methods = methods_of(request.path());
     if !methods.is_empty() {

@@ -1,4 +1,4 @@
-//! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
+//! HTTP interface with Actix Web: routes, authentication, problem documents, and the embedded console.
 
 mod access;
 mod alerts;
@@ -72,7 +72,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
         .configure(maintenance::configure_metrics)
         .service(
             web::scope("/api/v1")
-                // The last one comes first.
+                // The last one is executed first.
                 .wrap(from_fn(limits::limit_body))
                 .wrap(from_fn(caller::identify_first))
                 .configure(openapi::configure)
@@ -100,15 +100,15 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
         .default_service(web::get().to(console::serve));
 }
 
-/// Runs a blocking call of the service on a thread that may block.
-async fn blocking<T: Send + 'static>(
+/// Runs a blocking call of the service on a blocking thread.
+async fn run_blocking<T: Send + 'static>(
     service: &Data<Service>,
     call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
     let service = Arc::clone(service);
     let done = web::block(move || {
         let result = call(&service);
-        // Subscribers see a change at once.
+        // Subscribers are notified of a change at once.
         if result.is_ok() {
             service.events().notify_changes();
         }

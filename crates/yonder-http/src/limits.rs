@@ -1,4 +1,4 @@
-//! Limits of the HTTP server, which strangers can reach: deadlines of bodies, and the number of streams that stay open.
+//! Limits for unauthenticated clients: deadlines of bodies, and the number of open streams.
 
 use std::collections::HashMap;
 use std::io;
@@ -22,15 +22,15 @@ use yonder_service::ServiceError;
 use crate::caller::is_identified;
 use crate::error::HttpError;
 
-/// Deadline of the body of a request without a caller, from its head on.
+/// Deadline of the body of an unauthenticated request, after its head.
 const PUBLIC_BODY: Duration = Duration::from_secs(10);
-/// Deadline of the body of a request of a known caller: site books and pictures of some megabytes.
+/// Deadline of the body of an authenticated request: site books and pictures have some megabytes.
 const KNOWN_BODY: Duration = Duration::from_secs(60);
-/// Streams of one kind that stay open, in all and for one caller.
+/// Maximum open streams of one kind, in total and per caller.
 const MAX_STREAMS: usize = 128;
 const MAX_STREAMS_OF_CALLER: usize = 24;
 
-/// Gives the body of each request a deadline. Connections that are upgraded have none.
+/// Adds a deadline to the body of each request, except for upgraded connections.
 pub(super) async fn limit_body(
     mut request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
@@ -47,7 +47,7 @@ pub(super) async fn limit_body(
     next.call(request).await
 }
 
-/// A body with a deadline.
+/// Body with a deadline.
 struct TimedBody {
     body: Payload,
     timer: Pin<Box<Sleep>>,
@@ -64,7 +64,7 @@ impl Stream for TimedBody {
     }
 }
 
-/// True for a body that was not complete in time.
+/// Returns true if the deadline of a body has passed.
 pub(super) fn is_timeout(error: &PayloadError) -> bool {
     matches!(error, PayloadError::Io(error) if error.kind() == io::ErrorKind::TimedOut)
 }
@@ -89,7 +89,7 @@ impl Streams {
     }
 }
 
-/// A stream that is open.
+/// Open stream.
 #[derive(Debug)]
 pub(super) struct OpenStream {
     streams: Streams,
@@ -108,7 +108,7 @@ impl Drop for OpenStream {
     }
 }
 
-/// Limits that all workers of a server share.
+/// Limits shared by all workers of a server.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Limits {
     /// Live event streams.

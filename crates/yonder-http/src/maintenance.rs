@@ -6,9 +6,9 @@ use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, get, post};
 use yonder_api::{Check, Job, JobKind, MasterKeyRotation, Problem};
 use yonder_service::run_blocking;
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, audited, identify_first, reading};
+use super::caller::{Admin, Authorized as _, Caller, identify_first, run_audited_action, run_read};
 use super::jobs::{self, Preference};
 use crate::error::HttpError;
 use crate::metrics::{self, RequestMetrics};
@@ -22,8 +22,8 @@ pub(super) fn configure_metrics(config: &mut ServiceConfig) {
     config.service(read_metrics);
 }
 
-/// A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. With `Prefer: respond-async` the job that makes
-/// it is returned, and `/jobs/{id}/file` has the file.
+/// Returns a backup of all records as a SQLite file, with sealed secrets. With `Prefer: respond-async` the response is
+/// the job that makes it, and `/jobs/{id}/file` has the file.
 #[utoipa::path(context_path = "/api/v1", tag = "maintenance",
     responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 202, body = Job),
         (status = 500, body = Problem)))]
@@ -33,7 +33,7 @@ async fn backup(
     admin: Admin,
     preference: Preference,
 ) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("backed-up", Kind::Service, "yonder");
+    let act = admin.change("backed-up", RecordKind::Service, "yonder");
     let job = jobs::begin(&service, &admin.0, (JobKind::Backup, None), |service, context| async move {
         run_blocking(move || {
             let copied = service.records().backup_to_file(&context)?;
@@ -52,8 +52,8 @@ async fn backup(
     }
 }
 
-/// Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need
-/// the key that they were made under.
+/// Seals every secret with a new master key, which replaces the present one in its file. Earlier backups need the key
+/// with which they were made.
 #[utoipa::path(context_path = "/api/v1", tag = "maintenance",
     responses((status = 200, body = MasterKeyRotation), (status = 500, body = Problem), (status = 507, body = Problem)))]
 #[post("/master-key/rotate")]
@@ -61,8 +61,8 @@ async fn rotate_master_key(
     service: Data<Service>,
     admin: Admin,
 ) -> Result<Json<MasterKeyRotation>, HttpError> {
-    let act = admin.change("master-key-rotated", Kind::Service, "yonder");
-    let sealed = audited(&service, act, |service| service.records().rotate_master_key()).await?;
+    let act = admin.change("master-key-rotated", RecordKind::Service, "yonder");
+    let sealed = run_audited_action(&service, act, |service| service.records().rotate_master_key()).await?;
     Ok(Json(MasterKeyRotation { sealed }))
 }
 
@@ -70,10 +70,10 @@ async fn rotate_master_key(
 #[utoipa::path(context_path = "/api/v1", tag = "maintenance", responses((status = 200, body = [Check])))]
 #[get("/selfcheck")]
 async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Check>>, HttpError> {
-    reading(&service, |service| Ok(service.selfcheck())).await.map(Json)
+    run_read(&service, |service| Ok(service.selfcheck())).await.map(Json)
 }
 
-/// Figures for whatever collects them, in `OpenMetrics` text.
+/// Returns metrics in `OpenMetrics` text.
 #[get("/metrics", wrap = "from_fn(identify_first)")]
 async fn read_metrics(
     service: Data<Service>,
@@ -82,6 +82,6 @@ async fn read_metrics(
     requests: Data<RequestMetrics>,
 ) -> HttpResponse {
     let accept = request.headers().get(ACCEPT).and_then(|accept| accept.to_str().ok());
-    let (media_type, text) = metrics::exposition(accept, &service.figures(), &requests);
+    let (media_type, text) = metrics::exposition(accept, &service.stats(), &requests);
     HttpResponse::Ok().content_type(media_type).insert_header((CACHE_CONTROL, "no-store")).body(text)
 }

@@ -1,4 +1,4 @@
-//! `/api/v1/openapi.json`: the API describes itself.
+//! `/api/v1/openapi.json`: description of the API.
 
 use actix_web::get;
 use actix_web::web::{Json, ServiceConfig};
@@ -29,7 +29,7 @@ use super::{
         people::remove,
         people::invitations,
         people::invite,
-        people::look,
+        people::show_invitation,
         people::join,
         people::withdraw,
         tokens::list,
@@ -143,7 +143,7 @@ async fn document() -> Json<utoipa::openapi::OpenApi> {
     Json(Document::openapi())
 }
 
-/// The document as text, for the console's build and the reference.
+/// Returns the document as text, for the console's build and the reference.
 #[must_use]
 pub fn openapi() -> String {
     serde_json::to_string_pretty(&Document::openapi()).unwrap_or_default() + "\n"

@@ -9,10 +9,10 @@ use yonder_service::ServiceError;
 
 use crate::error::HttpError;
 
-/// Maximum number of items of one page.
+/// Maximum number of items per page.
 const MAX_LIMIT: usize = 10_000;
 
-/// Part of a list that is asked for; all of it by default.
+/// Requested part of a list; all of it by default.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
@@ -20,15 +20,15 @@ pub(super) struct PageRequest {
     /// Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`.
     #[param(minimum = 1, maximum = 10_000)]
     limit: Option<usize>,
-    /// Name, or id where items have none, of the last item of the page before.
+    /// Name, or ID for items without a name, of the last item of the previous page.
     after: Option<String>,
 }
 
 impl PageRequest {
-    /// Returns a page of `items` as the response to `request`. `key` is what `after` refers to.
+    /// Returns a page of `items` as the response to `request`. `key` returns the value that `after` refers to.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] for a limit out of range, and for an `after` that is not in the list any more.
+    /// [`ServiceError::Invalid`] for a limit out of range, and for an `after` that is no longer in the list.
     pub(super) fn respond<T: Serialize>(
         &self,
         request: &HttpRequest,
@@ -58,7 +58,7 @@ impl PageRequest {
     }
 }
 
-/// Returns a limit within its range.
+/// Checks the range of a limit.
 ///
 /// # Errors
 /// [`ServiceError::Invalid`].

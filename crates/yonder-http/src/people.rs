@@ -5,9 +5,9 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{
     Invitation, InvitationCode, Join, MadeInvitation, NewInvitation, Person, PersonChange, Problem, SignedIn,
 };
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, changing, client, reading, recorded};
+use super::caller::{Admin, Authorized as _, client, run_audited, run_read, run_write};
 use super::session::signed_in;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -15,10 +15,10 @@ use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(list).service(edit).service(remove);
-    config.service(invitations).service(invite).service(look).service(join).service(withdraw);
+    config.service(invitations).service(invite).service(show_invitation).service(join).service(withdraw);
 }
 
-/// Everybody who may sign in, by name.
+/// Returns all people by name.
 #[utoipa::path(context_path = "/api/v1", tag = "people",
     params(PageRequest),
     responses((status = 200, body = [Person]), (status = 403, body = Problem)))]
@@ -29,11 +29,11 @@ async fn list(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let people = reading(&service, |service| service.records().people()).await?;
+    let people = run_read(&service, |service| service.records().people()).await?;
     page.respond(&request, &people, |item| &item.name)
 }
 
-/// Gives a person another role.
+/// Changes the role of a person.
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)), request_body = PersonChange,
     responses((status = 200, body = Person), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[patch("/people/{name}")]
@@ -43,21 +43,21 @@ async fn edit(
     name: Path<String>,
     change: Json<PersonChange>,
 ) -> Result<Json<Person>, HttpError> {
-    let act = admin.change("changed", Kind::Person, &name);
-    recorded(&service, act, move |transaction| transaction.edit_person(&name, &change)).await.map(Json)
+    let act = admin.change("changed", RecordKind::Person, &name);
+    run_audited(&service, act, move |transaction| transaction.edit_person(&name, &change)).await.map(Json)
 }
 
-/// Removes a person, and signs them out everywhere.
+/// Removes a person with their sessions, tokens and invitations.
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/people/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("removed", Kind::Person, &name);
-    recorded(&service, act, move |transaction| transaction.remove_person(&name)).await?;
+    let act = admin.change("removed", RecordKind::Person, &name);
+    run_audited(&service, act, move |transaction| transaction.remove_person(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Invitations that nobody has taken up yet.
+/// Returns all open invitations.
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(PageRequest),
     responses((status = 200, body = [Invitation])))]
 #[get("/invitations")]
@@ -67,12 +67,12 @@ async fn invitations(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let invitations = reading(&service, |service| service.records().invitations()).await?;
+    let invitations = run_read(&service, |service| service.records().invitations()).await?;
     page.respond(&request, &invitations, |item| &item.name)
 }
 
-/// Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three
-/// days; its code is shown in this answer alone.
+/// Creates an invitation, or a link to a new password for an existing person. The link is valid once, for three days;
+/// its code is returned only here.
 #[utoipa::path(context_path = "/api/v1", tag = "people", request_body = NewInvitation,
     responses((status = 201, body = MadeInvitation), (status = 422, body = Problem)))]
 #[post("/invitations")]
@@ -82,21 +82,24 @@ async fn invite(
     new: Json<NewInvitation>,
 ) -> Result<HttpResponse, HttpError> {
     let by = admin.0.actor();
-    let act = admin.change("invited", Kind::Person, &new.name);
-    let made = recorded(&service, act, move |transaction| transaction.invite(&new, &by)).await?;
+    let act = admin.change("invited", RecordKind::Person, &new.name);
+    let made = run_audited(&service, act, move |transaction| transaction.invite(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
 
-/// Returns the invitation of a link's code.
+/// Returns the invitation of a code.
 #[utoipa::path(context_path = "/api/v1", tag = "people", request_body = InvitationCode,
     responses((status = 200, body = Invitation), (status = 403, body = Problem)), security(()))]
 #[post("/invitations/look")]
-async fn look(service: Data<Service>, code: Json<InvitationCode>) -> Result<Json<Invitation>, HttpError> {
+async fn show_invitation(
+    service: Data<Service>,
+    code: Json<InvitationCode>,
+) -> Result<Json<Invitation>, HttpError> {
     let code = code.into_inner().code.into_inner();
-    reading(&service, move |service| service.records().look_at_invitation(&code)).await.map(Json)
+    run_read(&service, move |service| service.records().invitation_of_code(&code)).await.map(Json)
 }
 
-/// Takes an invitation up, and signs in.
+/// Accepts an invitation, and signs in.
 #[utoipa::path(context_path = "/api/v1", tag = "people", request_body = Join,
     responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 408, body = Problem),
         (status = 422, body = Problem), (status = 429, body = Problem)), security(()))]
@@ -107,11 +110,12 @@ async fn join(
     request: Json<Join>,
 ) -> Result<HttpResponse, HttpError> {
     let client = client(&from);
-    let begun = changing(&service, move |service| service.auth().join(request.into_inner(), &client)).await?;
+    let begun =
+        run_write(&service, move |service| service.auth().join(request.into_inner(), &client)).await?;
     Ok(signed_in(&from, begun))
 }
 
-/// Takes an invitation back.
+/// Revokes an invitation.
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/invitations/{name}")]
@@ -120,7 +124,7 @@ async fn withdraw(
     admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = admin.change("uninvited", Kind::Person, &name);
-    recorded(&service, act, move |transaction| transaction.withdraw_invitation(&name)).await?;
+    let act = admin.change("uninvited", RecordKind::Person, &name);
+    run_audited(&service, act, move |transaction| transaction.revoke_invitation(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -4,9 +4,9 @@ use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{NewPlatform, Platform, PlatformChange, Problem, RuleKind};
 use yonder_core::platform::{RULES, Rule};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, run_audited, run_read};
 use super::json::created;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -16,7 +16,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(rules).service(list).service(add).service(show).service(edit).service(remove);
 }
 
-/// Every rule that a sheet can have, in the order in which they are shown.
+/// Returns all rules that a sheet can have, in display order.
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [RuleKind])))]
 #[get("/platform-rules")]
 async fn rules(_caller: Caller) -> Json<Vec<RuleKind>> {
@@ -24,7 +24,7 @@ async fn rules(_caller: Caller) -> Json<Vec<RuleKind>> {
     Json(RULES.iter().map(kind).collect())
 }
 
-/// All platforms by name: rule sheets that ship, and one's own.
+/// Returns all platforms by name: built-in and user-defined rule sheets.
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", params(PageRequest),
     responses((status = 200, body = [Platform])))]
 #[get("/platforms")]
@@ -34,11 +34,11 @@ async fn list(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let platforms = reading(&service, |service| service.records().platforms()).await?;
+    let platforms = run_read(&service, |service| service.records().platforms()).await?;
     page.respond(&request, &platforms, |item| &item.name)
 }
 
-/// Adds a platform, perhaps like another one.
+/// Adds a platform, optionally based on another one.
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", request_body = NewPlatform,
     responses((status = 201, body = Platform), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/platforms")]
@@ -47,14 +47,15 @@ async fn add(
     admin: Admin,
     new: Json<NewPlatform>,
 ) -> Result<HttpResponse, HttpError> {
-    let platform = recorded(&service, admin.change("added", Kind::Platform, &new.name), move |transaction| {
-        transaction.add_platform(&new)
-    })
-    .await?;
+    let platform =
+        run_audited(&service, admin.change("added", RecordKind::Platform, &new.name), move |transaction| {
+            transaction.add_platform(&new)
+        })
+        .await?;
     Ok(created("platforms", &platform.name, &platform))
 }
 
-/// One platform.
+/// Returns a platform.
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
     responses((status = 200, body = Platform), (status = 404, body = Problem)))]
 #[get("/platforms/{name}")]
@@ -63,10 +64,10 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Platform>, HttpError> {
-    reading(&service, move |service| service.records().platform(&name)).await.map(Json)
+    run_read(&service, move |service| service.records().platform(&name)).await.map(Json)
 }
 
-/// Changes rules of a platform; a shipped sheet becomes one's own by that.
+/// Changes rules of a platform; a changed built-in sheet becomes user-defined.
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)), request_body = PlatformChange,
     responses((status = 200, body = Platform), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[patch("/platforms/{name}")]
@@ -76,19 +77,19 @@ async fn edit(
     name: Path<String>,
     change: Json<PlatformChange>,
 ) -> Result<Json<Platform>, HttpError> {
-    recorded(&service, admin.change("changed", Kind::Platform, &name), move |transaction| {
+    run_audited(&service, admin.change("changed", RecordKind::Platform, &name), move |transaction| {
         transaction.edit_platform(&name, &change)
     })
     .await
     .map(Json)
 }
 
-/// Removes a platform of one's own; one that ships comes back as it was.
+/// Removes a user-defined platform; a built-in one of the same name applies again.
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[delete("/platforms/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    recorded(&service, admin.change("removed", Kind::Platform, &name), move |transaction| {
+    run_audited(&service, admin.change("removed", RecordKind::Platform, &name), move |transaction| {
         transaction.remove_platform(&name)
     })
     .await?;

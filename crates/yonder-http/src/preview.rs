@@ -13,32 +13,32 @@ use tokio_stream::StreamExt as _;
 use yonder_api::{PreviewEvent, Problem};
 use yonder_engine::PreviewMessage;
 
-use super::caller::{Caller, Credential, known, reading};
+use super::caller::{Caller, Credential, known, run_read};
 use crate::access::Access;
 use crate::error::HttpError;
 use crate::limits::Limits;
 use yonder_service::Service;
 use yonder_service::ServiceError;
 
-/// How often it is seen whether the viewer still may.
+/// Interval of permission checks.
 const LOOK_EVERY: Duration = Duration::from_secs(10);
-/// Segments that a viewer may be behind before it misses some.
+/// Maximum segments queued for a viewer before some are skipped.
 const QUEUE: usize = 120;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(preview);
 }
 
-/// Which stream of a feed.
+/// Selects a stream of a feed.
 #[derive(Debug, Deserialize)]
 struct PreviewQuery {
-    /// The lighter stream.
+    /// Sub stream.
     #[serde(default)]
     sub: bool,
 }
 
-/// A live preview over a WebSocket: texts tell the media type and the end, binary messages are segments of fragmented
-/// MP4. It is taken from the pull that runs; a feed that does not run is pulled for as long as somebody watches, at
+/// Streams a live preview over a WebSocket: text messages have the media type and the end, binary messages are segments
+/// of fragmented MP4. The pull of a running feed is used; a feed that does not run is pulled while it has viewers, at
 /// most a quarter of an hour.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds",
     params(("name" = String, Path), ("sub" = Option<bool>, Query, description = "the lighter stream")),
@@ -55,10 +55,10 @@ async fn preview(
     check_origin(&request)?;
     let open = limits.previews.open(&caller.name)?;
     let is_sub = query.sub;
-    let spec = reading(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
+    let spec = run_read(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
     let (response, session, messages) = actix_ws::handle(&request, body)?;
     let (viewer, segments) = mpsc::channel(QUEUE);
-    // Media runs on the engine's own threads.
+    // Sockets belong to the engine's runtime.
     let engine = service.engine().clone();
     service.engine().runtime().spawn(async move { engine.preview(spec, viewer).await });
     actix_web::rt::spawn(async move {
@@ -68,16 +68,16 @@ async fn preview(
     Ok(response)
 }
 
-/// A page of another site must not open previews with a cookie of this one: browsers tell where a page is from, and
-/// allow connections of this kind to anywhere (RFC 6455, 10.2).
+/// Refuses requests from pages of other sites, which browsers allow to open web sockets with this site's cookie
+/// (RFC 6455, 10.2).
 fn check_origin(request: &HttpRequest) -> Result<(), HttpError> {
     let Some(origin) = request.headers().get(ORIGIN) else { return Ok(()) };
     let is_own = Access::of(request).is_own_origin(origin.to_str().unwrap_or_default(), request);
     if is_own { Ok(()) } else { Err(ServiceError::TokenMissing.into()) }
 }
 
-/// Runs until the viewer or the stream ends, or the viewer is not allowed any more. Dropping the segments is what
-/// tells the engine that nobody watches.
+/// Runs until the viewer or the stream ends, or the viewer loses the permission. Dropping the segments ends the lease
+/// of the stream.
 async fn forward(
     service: Data<Service>,
     credential: Credential,
@@ -104,7 +104,7 @@ async fn forward(
             },
             segment = segments.recv() => {
                 let Some(segment) = segment else { break };
-                if tell(&mut session, segment).await.is_err() {
+                if send_message(&mut session, segment).await.is_err() {
                     return;
                 }
             }
@@ -114,7 +114,7 @@ async fn forward(
     let _closed = session.close(None).await;
 }
 
-async fn tell(session: &mut Session, message: PreviewMessage) -> Result<(), actix_ws::Closed> {
+async fn send_message(session: &mut Session, message: PreviewMessage) -> Result<(), actix_ws::Closed> {
     let event = match message {
         PreviewMessage::Segment(segment) => return session.binary(segment).await,
         PreviewMessage::Type(mime) => PreviewEvent::Type { mime },

@@ -8,7 +8,7 @@ use yonder_api::{
     ReportRequest,
 };
 
-use super::caller::{Admin, Caller, reading};
+use super::caller::{Admin, Caller, run_read};
 use crate::error::HttpError;
 use crate::page::{checked_limit, next};
 use yonder_service::Service;
@@ -17,7 +17,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(logbook).service(audit).service(report).service(day).service(rates);
 }
 
-/// Returns log entries, oldest first.
+/// Returns lines of the logbook, the oldest first.
 #[utoipa::path(context_path = "/api/v1", tag = "record", params(LogbookRequest),
     responses((status = 200, body = [LogEntry]), (status = 422, body = Problem)))]
 #[get("/logbook")]
@@ -26,10 +26,10 @@ async fn logbook(
     _caller: Caller,
     request: Query<LogbookRequest>,
 ) -> Result<Json<Vec<LogEntry>>, HttpError> {
-    reading(&service, move |service| service.history().logbook(&request)).await.map(Json)
+    run_read(&service, move |service| service.history().logbook(&request)).await.map(Json)
 }
 
-/// Every change with who made it, from where, and what was there before and after; the latest first.
+/// Returns the audit log: every change with author, origin, and state before and after; the latest first.
 #[utoipa::path(context_path = "/api/v1", tag = "record", params(AuditRequest),
     responses((status = 200, body = [AuditEntry]), (status = 403, body = Problem), (status = 422, body = Problem)))]
 #[get("/audit")]
@@ -38,7 +38,7 @@ async fn audit(
     _admin: Admin,
     request: Query<AuditRequest>,
 ) -> Result<Json<Vec<AuditEntry>>, HttpError> {
-    reading(&service, move |service| service.journal().audit_trail(&request)).await.map(Json)
+    run_read(&service, move |service| service.journal().audit_trail(&request)).await.map(Json)
 }
 
 /// Returns availability over a month: uptime, outages and their fault domains.
@@ -53,7 +53,7 @@ async fn report(
 ) -> Result<HttpResponse, HttpError> {
     let (limit, skip) = (checked_limit(request.limit)?, request.skip.unwrap_or_default());
     let mut report =
-        reading(&service, move |service| service.history().report(request.month.as_deref())).await?;
+        run_read(&service, move |service| service.history().report(request.month.as_deref())).await?;
     report.outages = report.outages.into_iter().skip(skip).take(limit).collect();
     let mut response = HttpResponse::Ok();
     let end = skip.saturating_add(report.outages.len());
@@ -64,14 +64,14 @@ async fn report(
     Ok(response.json(report))
 }
 
-/// The last day of every relay that ran in it, in bands of minutes.
+/// Returns the last day of every relay that ran in it, in bands of minutes.
 #[utoipa::path(context_path = "/api/v1", tag = "record", responses((status = 200, body = Day)))]
 #[get("/day")]
 async fn day(service: Data<Service>, _caller: Caller) -> Result<Json<Day>, HttpError> {
-    reading(&service, |service| service.history().day()).await.map(Json)
+    run_read(&service, |service| service.history().day()).await.map(Json)
 }
 
-/// Rates of a relay's feed and pushes over an hour, a day or a month.
+/// Returns the bit rates of a relay's feed and pushes over an hour, a day or a month.
 #[utoipa::path(context_path = "/api/v1", tag = "record", params(("name" = String, Path), RatesRequest),
     responses((status = 200, body = Rates), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[get("/relays/{name}/rates")]
@@ -81,7 +81,7 @@ async fn rates(
     name: Path<String>,
     request: Query<RatesRequest>,
 ) -> Result<Json<Rates>, HttpError> {
-    reading(&service, move |service| service.history().relay_rates(&name, request.range.as_deref()))
+    run_read(&service, move |service| service.history().relay_rates(&name, request.range.as_deref()))
         .await
         .map(Json)
 }

@@ -9,19 +9,19 @@ use yonder_api::{
     BulkStart, Job, JobKind, NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange,
     Start, StartOutcome, Status,
 };
-use yonder_store::{DesiredState, Kind};
+use yonder_store::{DesiredState, RecordKind};
 
-use super::caller::{Admin, Authorized as _, Caller, Operator, changing, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, run_audited, run_read, run_write};
 use super::jobs::{self, Preference};
 use super::json::{self, created};
 use crate::error::{HttpError, problem as problem_of};
 use crate::page::PageRequest;
 use yonder_service::{Change, JobContext, Records, Service, ServiceError, run_blocking};
 
-/// Preflights of a bulk start that run at a time.
-const STARTS_AT_A_TIME: usize = 8;
+/// Maximum concurrent preflights of a bulk start.
+const MAX_CONCURRENT_STARTS: usize = 8;
 
-/// Maximum length of a change: a holding picture of 8 MiB in base64, and the other fields.
+/// Maximum size of a change: a holding picture of 8 MiB in Base64, and the other fields.
 const MAX_CHANGE: usize = 12 * 1024 * 1024;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -31,7 +31,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(add)
         .service(show)
         .service(
-            // A holding picture is part of the body.
+            // The body may contain a holding picture.
             web::resource("/relays/{name}")
                 .guard(guard::Patch())
                 .app_data(json::configuration_up_to(MAX_CHANGE))
@@ -45,14 +45,14 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(remove);
 }
 
-/// Everything at this moment.
+/// Returns the state of all relays.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", responses((status = 200, body = Status)))]
 #[get("/status")]
 async fn status(service: Data<Service>, _caller: Caller) -> Json<Status> {
     Json(service.status())
 }
 
-/// All relays by name.
+/// Returns all relays by name.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(PageRequest),
     responses((status = 200, body = [Relay])))]
 #[get("/relays")]
@@ -70,22 +70,23 @@ async fn list(
     responses((status = 201, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/relays")]
 async fn add(service: Data<Service>, admin: Admin, new: Json<NewRelay>) -> Result<HttpResponse, HttpError> {
-    let relay = recorded(&service, admin.change("added", Kind::Relay, &new.name), move |transaction| {
-        transaction.add_relay(&new)
-    })
-    .await?;
+    let relay =
+        run_audited(&service, admin.change("added", RecordKind::Relay, &new.name), move |transaction| {
+            transaction.add_relay(&new)
+        })
+        .await?;
     Ok(created("relays", &relay.name, &relay))
 }
 
-/// One relay.
+/// Returns a relay.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
     responses((status = 200, body = Relay), (status = 404, body = Problem)))]
 #[get("/relays/{name}")]
 async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Relay>, HttpError> {
-    reading(&service, move |service| service.records().relay(&name)).await.map(Json)
+    run_read(&service, move |service| service.records().relay(&name)).await.map(Json)
 }
 
-/// Changes a relay; while it runs, only the pushes that differ are touched.
+/// Changes a relay; while it runs, only pushes that differ are touched.
 #[utoipa::path(patch, path = "/relays/{name}", context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = RelayChange,
     responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 async fn edit(
@@ -94,15 +95,15 @@ async fn edit(
     name: Path<String>,
     change: Json<RelayChange>,
 ) -> Result<Json<Relay>, HttpError> {
-    let act = admin.change("changed", Kind::Relay, &name);
+    let act = admin.change("changed", RecordKind::Relay, &name);
     let edited =
-        recorded(&service, act, move |transaction| transaction.edit_relay(&name, change.into_inner()))
+        run_audited(&service, act, move |transaction| transaction.edit_relay(&name, change.into_inner()))
             .await?;
-    // The engine follows once the change is stored.
-    reading(&service, move |service| service.records().relay(&edited.name)).await.map(Json)
+    // The engine applies the change after it is stored.
+    run_read(&service, move |service| service.records().relay(&edited.name)).await.map(Json)
 }
 
-/// The checks before a start. They take some seconds, in which the camera is pulled; no key is sent.
+/// Runs the preflight. It takes some seconds, during which the camera is pulled; no key is sent.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
     responses((status = 200, body = Preflight), (status = 202, body = Job), (status = 404, body = Problem)))]
 #[post("/relays/{name}/preflight")]
@@ -112,7 +113,7 @@ async fn preflight(
     preference: Preference,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = operator.change("checked", Kind::Relay, &name);
+    let act = operator.change("checked", RecordKind::Relay, &name);
     let work = (JobKind::Preflight, Some(name.as_str()));
     jobs::run(&service, preference, &operator.0, work, |service, context| async move {
         let preflight = service.planner().preflight(&act.name, &context).await?;
@@ -122,8 +123,8 @@ async fn preflight(
     .await
 }
 
-/// Starts a relay, or retries what is blocked in a running one. Before its first start, and after a change of
-/// its parts, a preflight is run; a failed check prevents the start unless forced.
+/// Starts a relay, or retries blocked parts of a running one. The first start, and the first one after a change of its
+/// configuration, require a passed preflight unless forced.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = Start,
     responses((status = 200, body = Relay), (status = 202, body = Job), (status = 404, body = Problem),
         (status = 409, body = Problem)))]
@@ -143,7 +144,7 @@ async fn start(
     .await
 }
 
-/// Starts several relays, each after its preflight, a few at a time. One that cannot be started keeps no other from it.
+/// Starts several relays, each after its preflight, a few at a time. A failure does not affect the others.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", request_body = BulkStart,
     responses((status = 200, body = [StartOutcome]), (status = 202, body = Job), (status = 404, body = Problem)))]
 #[post("/starts")]
@@ -154,7 +155,7 @@ async fn start_several(
     request: Json<BulkStart>,
 ) -> Result<HttpResponse, HttpError> {
     let BulkStart { relays, force } = request.into_inner();
-    let names = reading(&service, move |service| service.records().relays_to_start(relays)).await?;
+    let names = run_read(&service, move |service| service.records().relays_to_start(relays)).await?;
     let changes: Vec<Change> = names.iter().map(|name| start_change(&operator, name, force)).collect();
     jobs::run(&service, preference, &operator.0, (JobKind::BulkStart, None), |service, context| async move {
         let total = changes.len();
@@ -171,7 +172,7 @@ async fn start_several(
                 StartOutcome { relay, started: problem.is_none(), problem }
             }
         });
-        let mut running = futures_util::stream::iter(starts).buffered(STARTS_AT_A_TIME);
+        let mut running = futures_util::stream::iter(starts).buffered(MAX_CONCURRENT_STARTS);
         while let Some(outcome) = running.next().await {
             context.set_progress(format!("starting {}", outcome.relay), outcomes.len() + 1, total);
             outcomes.push(outcome);
@@ -182,10 +183,10 @@ async fn start_several(
 }
 
 fn start_change(operator: &Operator, name: &str, force: bool) -> Change {
-    operator.change(if force { "start-forced" } else { "started" }, Kind::Relay, name)
+    operator.change(if force { "start-forced" } else { "started" }, RecordKind::Relay, name)
 }
 
-/// Starts a relay, and returns it as it is then.
+/// Starts a relay, and returns its state.
 async fn start_one(
     service: &Arc<Service>,
     change: Change,
@@ -198,12 +199,12 @@ async fn start_one(
     } else {
         service.start_checked(change, context).await?;
     }
-    // The engine follows once the change is stored.
+    // The engine applies the change after it is stored.
     let service = Arc::clone(service);
     run_blocking(move || service.records().relay(&name)).await
 }
 
-/// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
+/// Rehearses: pushes to an own grading receiver instead of a platform, and returns the grade.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = NewRehearsal,
     responses((status = 200, body = Rehearsal), (status = 202, body = Job), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
@@ -215,7 +216,7 @@ async fn rehearse(
     name: Path<String>,
     new: Json<NewRehearsal>,
 ) -> Result<HttpResponse, HttpError> {
-    let (act, new) = (operator.change("rehearsed", Kind::Relay, &name), new.into_inner());
+    let (act, new) = (operator.change("rehearsed", RecordKind::Relay, &name), new.into_inner());
     let work = (JobKind::Rehearsal, Some(name.as_str()));
     jobs::run(&service, preference, &operator.0, work, |service, context| async move {
         let rehearsal = service.planner().rehearse(&act.name, new, &context).await?;
@@ -234,11 +235,11 @@ async fn stop(
     operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, HttpError> {
-    let act = operator.change("stopped", Kind::Relay, &name);
-    changing(&service, move |service| {
+    let act = operator.change("stopped", RecordKind::Relay, &name);
+    run_write(&service, move |service| {
         service.check_before(&act)?;
         service.reconciler().withdraw_relay(&name);
-        let remember = |records: &Records| records.remember_wanted(&name, DesiredState::Off);
+        let remember = |records: &Records| records.remember_desired_state(&name, DesiredState::Off);
         service.execute_protective(&act, |transaction| transaction.stop_relay(&name), remember)
     })
     .await
@@ -250,7 +251,7 @@ async fn stop(
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/relays/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    recorded(&service, admin.change("removed", Kind::Relay, &name), move |transaction| {
+    run_audited(&service, admin.change("removed", RecordKind::Relay, &name), move |transaction| {
         transaction.remove_relay(&name)
     })
     .await?;

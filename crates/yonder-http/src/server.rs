@@ -1,4 +1,4 @@
-//! Listening, and stopping in order.
+//! HTTP server: listening, serving and graceful shutdown.
 
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener};
@@ -19,19 +19,19 @@ use crate::limits::Limits;
 use crate::metrics::{RequestMetrics, count_request};
 use crate::tls::{CHECK_INTERVAL, Certificate, TlsError, TlsFiles};
 
-/// Threads that serve requests. Little happens here: media runs on threads of its own.
+/// Number of worker threads. Media has its own threads.
 const WORKERS: usize = 2;
-/// Connections of each worker: bounded, since media needs descriptors as well.
+/// Maximum connections per worker: bounded, since media needs file descriptors as well.
 const MAX_CONNECTIONS: usize = 256;
-/// The same where few files may be open.
+/// The same if the limit of open files is low.
 const MIN_CONNECTIONS: usize = 8;
-/// Connections that wait to be accepted.
+/// Listen backlog.
 const BACKLOG: u32 = 256;
-/// Threads of each worker for calls that block. On a disk that hangs, each of these requests holds one.
+/// Blocking threads per worker. On a blocked disk each request occupies one.
 const MAX_BLOCKING: usize = 64;
-/// Time for the head of a request.
+/// Timeout of a request head.
 const HEAD_TIMEOUT: Duration = Duration::from_secs(5);
-/// Seconds that open requests have to end at a stop.
+/// Time for open requests to end at a shutdown, in seconds.
 const SHUTDOWN_S: u64 = 2;
 
 /// Settings of the server.
@@ -39,25 +39,25 @@ const SHUTDOWN_S: u64 = 2;
 pub struct ServerConfig {
     /// Address and port to listen on; port 0 picks one.
     pub listen: SocketAddr,
-    /// Files of the certificate; plain HTTP without them.
+    /// Certificate files; plain HTTP without them.
     pub tls: Option<TlsFiles>,
-    /// Address by which browsers reach the service.
+    /// URL for browsers.
     pub public_url: Option<Url>,
-    /// Proxies whose `X-Forwarded-For` is believed.
+    /// Proxies whose `X-Forwarded-For` is trusted.
     pub trusted_proxies: Vec<IpAddr>,
     /// Accept plain HTTP from other machines.
     pub insecure: bool,
 }
 
 impl ServerConfig {
-    /// Plain HTTP at an address.
+    /// Returns the settings for plain HTTP.
     #[must_use]
     pub fn plain(listen: SocketAddr) -> Self {
         Self { listen, tls: None, public_url: None, trusted_proxies: Vec::new(), insecure: false }
     }
 
-    /// Refuses plain HTTP beyond this machine: passwords and tokens would be readable on the way. A proxy with TLS on another machine
-    /// is named by its address and the public URL.
+    /// Refuses plain HTTP to other machines, since passwords and tokens would be sent in clear. A TLS proxy on another
+    /// machine is declared by its address and the public URL.
     fn check(&self) -> Result<(), ServerError> {
         let is_behind_tls = self.public_url.as_ref().is_some_and(|url| url.scheme() == "https")
             && !self.trusted_proxies.is_empty();
@@ -68,15 +68,15 @@ impl ServerConfig {
     }
 }
 
-/// Failure of the server.
+/// Error of the server.
 #[derive(Debug, thiserror::Error)]
 pub enum ServerError {
-    /// The address cannot be listened on.
+    /// The address cannot be bound.
     #[error("{address} cannot be listened on")]
     Listen {
-        /// Address asked for.
+        /// Requested address.
         address: SocketAddr,
-        /// Why.
+        /// I/O error.
         source: io::Error,
     },
     /// Plain HTTP would be open to other machines.
@@ -85,19 +85,19 @@ pub enum ServerError {
          --public-url and --trusted-proxy, or accept it by --insecure"
     )]
     Insecure(SocketAddr),
-    /// The certificate cannot be used.
+    /// The certificate is invalid.
     #[error(transparent)]
     Tls(#[from] TlsError),
-    /// The server failed while it ran.
+    /// The server failed while running.
     #[error("the server failed")]
     Failed(#[from] io::Error),
 }
 
-/// A listening server that does not serve yet.
+/// Listening server that does not serve yet.
 #[derive(Debug)]
 pub struct Server {
     listener: TcpListener,
-    /// Plain HTTP on this machine alone, for commands beside a server with TLS.
+    /// Plain HTTP on loopback, for local commands next to a server with TLS.
     local: Option<TcpListener>,
     certificate: Option<Arc<Certificate>>,
     access: Access,
@@ -109,10 +109,10 @@ fn listen(address: SocketAddr) -> Result<TcpListener, ServerError> {
 }
 
 impl Server {
-    /// Listens.
+    /// Binds the listeners.
     ///
     /// # Errors
-    /// [`ServerError::Listen`] for an address that is taken or not ours, [`ServerError::Insecure`], and [`ServerError::Tls`].
+    /// [`ServerError::Listen`] for an address in use or not local, [`ServerError::Insecure`], and [`ServerError::Tls`].
     pub fn bind(service: Arc<Service>, config: ServerConfig) -> Result<Self, ServerError> {
         config.check()?;
         let ServerConfig { listen: address, tls, public_url, trusted_proxies, .. } = config;
@@ -125,10 +125,10 @@ impl Server {
         Ok(Self { listener: listen(address)?, local, certificate, access, service })
     }
 
-    /// Returns the URL by which browsers reach the service.
+    /// Returns the URL for browsers.
     ///
     /// # Errors
-    /// When the system does not report the address.
+    /// If the system does not report the address.
     pub fn url(&self) -> io::Result<String> {
         if let Some(url) = &self.access.public_url {
             return Ok(url.as_str().trim_end_matches('/').to_owned());
@@ -137,7 +137,7 @@ impl Server {
         Ok(format!("{scheme}://{}", reachable(self.listener.local_addr()?)))
     }
 
-    /// Returns the URL for commands on this machine.
+    /// Returns the URL for local commands.
     ///
     /// # Errors
     /// As [`Server::url`].
@@ -146,10 +146,10 @@ impl Server {
         Ok(format!("http://{}", reachable(listener.local_addr()?)))
     }
 
-    /// Serves until `stop` resolves, then lets open requests end. To be called within an Actix system.
+    /// Serves until `stop` resolves, then lets open requests end. Must be called within an Actix system.
     ///
     /// # Errors
-    /// [`ServerError::Failed`] when the server fails while it runs.
+    /// [`ServerError::Failed`] if the server fails while running.
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
         let Self { listener, local, certificate, access, service } = self;
         let data = Data::from(Arc::clone(&service));
@@ -166,7 +166,7 @@ impl Server {
             .worker_max_blocking_threads(MAX_BLOCKING)
             .client_request_timeout(HEAD_TIMEOUT)
             .tls_handshake_timeout(HEAD_TIMEOUT)
-            // A client that has closed its side of an event stream is noticed at once.
+            // Detects a client that has closed its side of an event stream.
             .h1_allow_half_closed(false)
             .disable_signals()
             .shutdown_timeout(SHUTDOWN_S);
@@ -182,7 +182,7 @@ impl Server {
         let handle: ServerHandle = server.handle();
         actix_web::rt::spawn(async move {
             stop.await;
-            // Live event streams never end by themselves.
+            // Event streams never end by themselves.
             handle.stop(false).await;
         });
         let watch = certificate.map(|certificate| actix_web::rt::spawn(watch(certificate)));
@@ -195,7 +195,7 @@ impl Server {
     }
 }
 
-/// Reads a certificate again whenever its files change. Never ends.
+/// Reloads a certificate whenever its files change. Never ends.
 async fn watch(certificate: Arc<Certificate>) {
     loop {
         sleep(CHECK_INTERVAL).await;
@@ -210,8 +210,8 @@ fn file_limit() -> u64 {
     rlimit::getrlimit(rlimit::Resource::NOFILE).map_or(u64::MAX, |(soft, _)| soft)
 }
 
-/// Returns the maximum number of connections of a worker: all together take a quarter of the open files at most, so that feeds and
-/// pushes always find some.
+/// Returns the maximum connections of a worker: a quarter of the open files in total, so that enough are left for feeds
+/// and pushes.
 fn max_connections(file_limit: u64) -> usize {
     let share = usize::try_from(file_limit / 4).unwrap_or(usize::MAX) / WORKERS;
     share.clamp(MIN_CONNECTIONS, MAX_CONNECTIONS)
@@ -239,7 +239,7 @@ mod tests {
     #[case::few(200, 25)]
     #[case::hardly_any(20, 8)]
     #[case::unlimited(u64::MAX, 256)]
-    fn connections_leave_files_to_media(#[case] file_limit: u64, #[case] connections: usize) {
+    fn connections_leave_file_descriptors_to_media(#[case] file_limit: u64, #[case] connections: usize) {
         assert_eq!(max_connections(file_limit), connections);
     }
 
@@ -251,7 +251,7 @@ mod tests {
     #[case::behind_a_proxy("192.0.2.7:8460", Some("https://relay.example.net"), &["192.0.2.1"], false, true)]
     #[case::proxy_not_named("192.0.2.7:8460", Some("https://relay.example.net"), &[], false, false)]
     #[case::plain_proxy("192.0.2.7:8460", Some("http://relay.example.net"), &["192.0.2.1"], false, false)]
-    fn plain_http_beyond_this_machine_has_to_be_accepted(
+    fn plain_http_to_other_machines_needs_an_option(
         #[case] listen: &str,
         #[case] public_url: Option<&str>,
         #[case] proxies: &[&str],

@@ -9,9 +9,9 @@ use bytes::Bytes;
 use serde::Deserialize;
 use yonder_api::{NewSurvey, Problem, Survey};
 
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Authorized as _, Caller, Operator, reading};
+use super::caller::{Authorized as _, Caller, Operator, run_read};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -19,7 +19,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(begin).service(show).service(cancel).service(survey_still).service(feed_still);
 }
 
-/// Begins a survey in the background. `survey` events report its progress.
+/// Starts a survey in the background. `survey` events report its progress.
 #[utoipa::path(context_path = "/api/v1", tag = "surveys", request_body = NewSurvey,
     responses((status = 202, body = Survey), (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 #[post("/surveys")]
@@ -29,12 +29,12 @@ async fn begin(
     new: Json<NewSurvey>,
 ) -> Result<HttpResponse, HttpError> {
     let owner = Arc::clone(&service);
-    let survey = reading(&service, move |_| {
+    let survey = run_read(&service, move |_| {
         let survey = owner.previews().begin_survey(new.into_inner())?;
-        // The address is without its account.
+        // The address contains no credentials.
         let (kind, about) = match &survey.feed {
-            Some(feed) => (Kind::Feed, feed.as_str()),
-            None => (Kind::Service, survey.main.address.as_str()),
+            Some(feed) => (RecordKind::Feed, feed.as_str()),
+            None => (RecordKind::Service, survey.main.address.as_str()),
         };
         owner.journal().audit(&operator.change("surveyed", kind, about));
         Ok(survey)
@@ -43,7 +43,7 @@ async fn begin(
     Ok(HttpResponse::Accepted().json(survey))
 }
 
-/// A survey, under way or done.
+/// Returns a survey, running or done.
 #[utoipa::path(context_path = "/api/v1", tag = "surveys", params(("id" = String, Path)),
     responses((status = 200, body = Survey), (status = 404, body = Problem)))]
 #[get("/surveys/{id}")]
@@ -51,7 +51,7 @@ async fn show(service: Data<Service>, _caller: Caller, id: Path<String>) -> Resu
     Ok(Json(service.previews().survey(&id)?))
 }
 
-/// Ends a survey early; what it has measured stays.
+/// Ends a survey early; its measurements are kept.
 #[utoipa::path(context_path = "/api/v1", tag = "surveys", params(("id" = String, Path)),
     responses((status = 200, body = Survey), (status = 404, body = Problem)))]
 #[delete("/surveys/{id}")]
@@ -63,7 +63,7 @@ async fn cancel(
     Ok(Json(service.previews().cancel_survey(&id)?))
 }
 
-/// The still picture of one of a survey's streams.
+/// Returns the still picture of a survey's stream.
 #[utoipa::path(context_path = "/api/v1", tag = "surveys",
     params(("id" = String, Path), ("stream" = String, Path, description = "`main` or `sub`")),
     responses((status = 200, content_type = "image/jpeg"), (status = 404, body = Problem), (status = 409, body = Problem)))]
@@ -77,16 +77,15 @@ async fn survey_still(
     Ok(picture(service.previews().survey_still(&id, stream == "sub")?))
 }
 
-/// Which stream of a feed.
+/// Selects a stream of a feed.
 #[derive(Debug, Deserialize)]
 struct StillQuery {
-    /// The lighter stream.
+    /// Sub stream.
     #[serde(default)]
     sub: bool,
 }
 
-/// A still picture of a feed: of the stream that runs, or of one that is pulled for a moment. At most a few seconds
-/// old.
+/// Returns a still picture of a feed, at most a few seconds old: of the running stream, or of one that is pulled temporarily.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path), ("sub" = Option<bool>, Query, description = "the lighter stream")),
     responses((status = 200, content_type = "image/jpeg"), (status = 404, body = Problem), (status = 409, body = Problem), (status = 502, body = Problem)))]
 #[get("/feeds/{name}/still.jpg")]
@@ -97,7 +96,7 @@ async fn feed_still(
     query: Query<StillQuery>,
 ) -> Result<HttpResponse, HttpError> {
     let is_sub = query.sub;
-    let spec = reading(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
+    let spec = run_read(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
     Ok(picture(service.previews().still(spec).await?))
 }
 

@@ -1,4 +1,4 @@
-//! TLS of the HTTP server: a certificate from files, which is read again when they change.
+//! TLS of the HTTP server, with a certificate that is reloaded when its files change.
 
 use std::fmt;
 use std::fs;
@@ -14,7 +14,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 
-/// Interval at which the files are checked for a change.
+/// Interval of checks of the files.
 pub(crate) const CHECK_INTERVAL: Duration = Duration::from_secs(5);
 
 /// Files of a certificate.
@@ -26,34 +26,34 @@ pub struct TlsFiles {
     pub key: PathBuf,
 }
 
-/// A certificate that cannot be used.
+/// Error of a certificate.
 #[derive(Debug, thiserror::Error)]
 pub enum TlsError {
     /// A file cannot be read.
     #[error("{path} cannot be read: {source}")]
     Unreadable {
-        /// The file.
+        /// Path.
         path: String,
-        /// Why.
+        /// I/O error.
         source: io::Error,
     },
     /// A file contains no certificate or no key.
     #[error("{path} contains no {what} in PEM")]
     Missing {
-        /// The file.
+        /// Path.
         path: String,
         /// `certificate` or `private key`.
         what: &'static str,
     },
-    /// Certificate and key cannot be used together.
+    /// Certificate and key do not match, or are invalid.
     #[error("the certificate cannot be used: {0}")]
     Unusable(#[from] rustls::Error),
 }
 
-/// Times of the last changes of both files; `None` where the system does not report them.
+/// Modification times of both files; `None` if unknown.
 type Times = (Option<SystemTime>, Option<SystemTime>);
 
-/// The certificate in use.
+/// Certificate in use.
 pub(crate) struct Certificate {
     files: TlsFiles,
     times: Mutex<Times>,
@@ -67,7 +67,7 @@ impl fmt::Debug for Certificate {
 }
 
 impl Certificate {
-    /// Reads a certificate.
+    /// Loads a certificate.
     ///
     /// # Errors
     /// [`TlsError`].
@@ -77,8 +77,7 @@ impl Certificate {
         Ok(Self { files, times: Mutex::new(times), current })
     }
 
-    /// Reads the files again if they have changed. A certificate that cannot be used is logged, and the former one stays in use.
-    /// Blocks.
+    /// Reloads the files if they have changed. An invalid certificate is logged, and the previous one stays in use. Blocks.
     pub(crate) fn reload(&self) {
         let times = times(&self.files);
         {
@@ -97,7 +96,7 @@ impl Certificate {
         }
     }
 
-    /// Returns a configuration that uses the certificate.
+    /// Returns a configuration with the certificate.
     ///
     /// # Errors
     /// [`TlsError::Unusable`].
@@ -181,7 +180,7 @@ mod tests {
     #[rstest]
     #[case::no_certificate("nothing", None, "contains no certificate")]
     #[case::no_key("", Some("nothing"), "contains no private key")]
-    fn what_is_wrong_with_a_file_is_said(
+    fn certificate_errors_name_the_fault(
         #[case] certificate: &str,
         #[case] key: Option<&str>,
         #[case] expected: &str,

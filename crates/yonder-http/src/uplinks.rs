@@ -3,9 +3,9 @@
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, run_audited, run_read};
 use super::json::created;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -15,7 +15,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(list).service(add).service(show).service(edit).service(remove).service(budget);
 }
 
-/// All uplinks, those of this machine first.
+/// Returns all uplinks, those of this machine first.
 #[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(PageRequest),
     responses((status = 200, body = [Uplink])))]
 #[get("/uplinks")]
@@ -25,7 +25,7 @@ async fn list(
     request: HttpRequest,
     page: Query<PageRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let uplinks = reading(&service, |service| service.records().uplinks()).await?;
+    let uplinks = run_read(&service, |service| service.records().uplinks()).await?;
     page.respond(&request, &uplinks, |item| &item.name)
 }
 
@@ -34,14 +34,15 @@ async fn list(
     responses((status = 201, body = Uplink), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/uplinks")]
 async fn add(service: Data<Service>, admin: Admin, new: Json<NewUplink>) -> Result<HttpResponse, HttpError> {
-    let uplink = recorded(&service, admin.change("added", Kind::Uplink, &new.name), move |transaction| {
-        transaction.add_uplink(&new)
-    })
-    .await?;
+    let uplink =
+        run_audited(&service, admin.change("added", RecordKind::Uplink, &new.name), move |transaction| {
+            transaction.add_uplink(&new)
+        })
+        .await?;
     Ok(created("uplinks", &uplink.name, &uplink))
 }
 
-/// One uplink.
+/// Returns an uplink.
 #[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(("name" = String, Path)),
     responses((status = 200, body = Uplink), (status = 404, body = Problem)))]
 #[get("/uplinks/{name}")]
@@ -50,7 +51,7 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Uplink>, HttpError> {
-    reading(&service, move |service| service.records().uplink(&name)).await.map(Json)
+    run_read(&service, move |service| service.records().uplink(&name)).await.map(Json)
 }
 
 /// Changes an uplink.
@@ -63,7 +64,7 @@ async fn edit(
     name: Path<String>,
     change: Json<UplinkChange>,
 ) -> Result<Json<Uplink>, HttpError> {
-    recorded(&service, admin.change("changed", Kind::Uplink, &name), move |transaction| {
+    run_audited(&service, admin.change("changed", RecordKind::Uplink, &name), move |transaction| {
         transaction.edit_uplink(&name, &change)
     })
     .await
@@ -75,14 +76,14 @@ async fn edit(
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/uplinks/{name}")]
 async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
-    recorded(&service, admin.change("removed", Kind::Uplink, &name), move |transaction| {
+    run_audited(&service, admin.change("removed", RecordKind::Uplink, &name), move |transaction| {
         transaction.remove_uplink(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// The budget: uplinks, bit rates and the month's traffic, as they are or as they would be.
+/// Returns the budget: uplinks, bit rates and monthly traffic, as they are or with hypothetical changes.
 #[utoipa::path(context_path = "/api/v1", tag = "uplinks", request_body = WhatIf,
     responses((status = 200, body = Budget), (status = 422, body = Problem)))]
 #[post("/budget")]
@@ -91,5 +92,5 @@ async fn budget(
     _caller: Caller,
     what_if: Json<WhatIf>,
 ) -> Result<Json<Budget>, HttpError> {
-    reading(&service, move |service| service.planner().budget(&what_if)).await.map(Json)
+    run_read(&service, move |service| service.planner().budget(&what_if)).await.map(Json)
 }

@@ -1,4 +1,4 @@
-//! Receiver that grades one publisher: what a platform would see of it.
+//! Receiver that grades one publisher as a platform would.
 
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -30,7 +30,7 @@ pub struct ReceiverConfig {
     pub srt: Option<Option<Passphrase>>,
 }
 
-/// State that the sessions of a receiver share.
+/// State shared by the sessions of a receiver.
 #[derive(Debug)]
 pub(crate) struct Channel {
     pub(crate) app: String,
@@ -46,12 +46,12 @@ struct State {
     grader: Grader,
 }
 
-/// Why a publisher is refused.
+/// Reason for refusing a publisher.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Refusal {
-    /// The stream key is another one.
+    /// Wrong stream key.
     UnknownKey,
-    /// Another session publishes already.
+    /// Another session is publishing.
     Busy,
 }
 
@@ -60,7 +60,7 @@ impl Channel {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Begins a broadcast. Of an SRT stream ID, the key is the part behind the last slash.
+    /// Begins a broadcast. In an SRT stream ID the key follows the last slash.
     pub(crate) fn begin(self: &Arc<Self>, key: &str) -> Result<Broadcast, Refusal> {
         let expected = self.key.expose_secret().as_bytes();
         let last = key.rsplit_once('/').map_or(key, |(_, last)| last);
@@ -79,7 +79,7 @@ impl Channel {
     }
 }
 
-/// A broadcast. It ends when this is dropped.
+/// Broadcast, which ends on drop.
 #[derive(Debug)]
 pub(crate) struct Broadcast(Arc<Channel>);
 
@@ -92,10 +92,10 @@ impl Broadcast {
         for event in events.drain(..) {
             match event {
                 MediaEvent::VideoHeaders(info) => grader.add_video_headers(info),
-                MediaEvent::AudioHeaders(info) => grader.add_sound_headers(info),
-                MediaEvent::Video { frame, .. } => grader.add_picture(frame, now),
+                MediaEvent::AudioHeaders(info) => grader.add_audio_headers(info),
+                MediaEvent::Video { frame, .. } => grader.add_frame(frame, now),
                 MediaEvent::Audio { pts, frame } => {
-                    grader.add_sound(pts, u64::try_from(frame.len()).unwrap_or_default(), now);
+                    grader.add_audio(pts, u64::try_from(frame.len()).unwrap_or_default(), now);
                 }
                 MediaEvent::Unreadable(what) => grader.add_unreadable(what),
             }
@@ -112,7 +112,7 @@ impl Drop for Broadcast {
     }
 }
 
-/// Receiver on loopback that grades one publisher at a time. It ends when it is dropped.
+/// Receiver on loopback that grades one publisher at a time, until it is dropped.
 #[derive(Debug)]
 pub struct GradingReceiver {
     channel: Arc<Channel>,
@@ -127,10 +127,10 @@ impl Drop for GradingReceiver {
 }
 
 impl GradingReceiver {
-    /// Starts a receiver. To be called within a tokio runtime.
+    /// Starts a receiver. Must be called within a tokio runtime.
     ///
     /// # Errors
-    /// When no port can be opened.
+    /// If no port can be bound.
     pub fn start(config: ReceiverConfig) -> io::Result<Self> {
         let ReceiverConfig { app, key, srt } = config;
         let channel = Arc::new(Channel { app, key, began: Instant::now(), state: Mutex::default() });

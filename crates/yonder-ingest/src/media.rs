@@ -1,7 +1,7 @@
-//! Media of a publisher, whatever carries it.
+//! Media of a publisher, for any container.
 
 use bytes::{Bytes, BytesMut};
-use yonder_core::grade::{PictureSeen, SoundSeen, VideoSeen};
+use yonder_core::grade::{AudioInfo, FrameInfo, VideoInfo};
 use yonder_media::aac::SAMPLES_PER_FRAME;
 use yonder_media::flv::{self, BodyError, Content};
 use yonder_media::ts::{Demuxer, TsEvent};
@@ -12,14 +12,14 @@ use crate::stream_info;
 /// Event of a publisher's stream.
 #[derive(Debug)]
 pub enum MediaEvent {
-    /// Headers of the video; `None` if they cannot be read.
-    VideoHeaders(Option<VideoSeen>),
-    /// Headers of the audio.
-    AudioHeaders(SoundSeen),
+    /// Video headers; `None` if they cannot be parsed.
+    VideoHeaders(Option<VideoInfo>),
+    /// Audio headers.
+    AudioHeaders(AudioInfo),
     /// A video frame.
     Video {
-        /// Its times and its size.
-        frame: PictureSeen,
+        /// Times and size.
+        frame: FrameInfo,
         /// NAL units in decoding order.
         nals: Vec<Bytes>,
     },
@@ -41,12 +41,12 @@ pub struct RtmpMedia {
 }
 
 impl RtmpMedia {
-    /// Reads a video message, and appends its events.
+    /// Parses a video message, and appends its events.
     pub fn read_video(&mut self, timestamp: u32, body: Bytes, events: &mut Vec<MediaEvent>) {
         self.read(timestamp, body, flv::read_video, events);
     }
 
-    /// Reads an audio message, and appends its events.
+    /// Parses an audio message, and appends its events.
     pub fn read_audio(&mut self, timestamp: u32, body: Bytes, events: &mut Vec<MediaEvent>) {
         self.read(timestamp, body, flv::read_audio, events);
     }
@@ -64,17 +64,17 @@ impl RtmpMedia {
             Ok(Content::VideoHeaders { codec, record }) => {
                 MediaEvent::VideoHeaders(stream_info::of_record(codec, &record))
             }
-            Ok(Content::Picture { composition_ms, keyframe, nals }) => {
+            Ok(Content::VideoFrame { composition_ms, keyframe, nals }) => {
                 let pts = dts + i64::from(composition_ms) * 90;
-                MediaEvent::Video { frame: PictureSeen { dts, pts, keyframe, bytes }, nals }
+                MediaEvent::Video { frame: FrameInfo { dts, pts, keyframe, bytes }, nals }
             }
             Ok(Content::AudioHeaders(specific)) => match AudioConfig::aac(specific) {
                 Some(config) => MediaEvent::AudioHeaders(stream_info::of_audio(&config)),
                 None => MediaEvent::Unreadable("an AAC configuration".to_owned()),
             },
-            Ok(Content::Sound(frame)) => MediaEvent::Audio { pts: dts, frame },
+            Ok(Content::AudioFrame(frame)) => MediaEvent::Audio { pts: dts, frame },
             Ok(Content::G711 { law, samples }) => {
-                // There are no headers: each message has its format.
+                // G.711 has no headers: each message contains its format.
                 let config = AudioConfig::G711 { law, sample_rate: 8_000, channels: 1 };
                 events.push(MediaEvent::AudioHeaders(stream_info::of_audio(&config)));
                 MediaEvent::Audio { pts: dts, frame: samples }
@@ -85,7 +85,7 @@ impl RtmpMedia {
         events.push(event);
     }
 
-    /// Returns a 32-bit timestamp in milliseconds on a line that does not wrap.
+    /// Unwraps a 32-bit timestamp in milliseconds.
     fn unwrap_time(&mut self, timestamp: u32) -> i64 {
         let time = match self.last_ms {
             None => i64::from(timestamp),
@@ -108,7 +108,7 @@ pub struct TsMedia {
 }
 
 impl TsMedia {
-    /// Reads a payload, and appends its events.
+    /// Parses a payload, and appends its events.
     pub fn read(&mut self, payload: &[u8], events: &mut Vec<MediaEvent>) {
         self.input.extend_from_slice(payload);
         self.demuxer.handle_input(&mut self.input);
@@ -117,14 +117,14 @@ impl TsMedia {
                 TsEvent::Program { video, .. } => {
                     self.sets = video.map(|codec| (codec, ParameterSets::new(codec)));
                 }
-                TsEvent::Picture { dts, pts, random_access, nals } => {
+                TsEvent::VideoFrame { dts, pts, random_access, nals } => {
                     events.extend(self.read_headers(&nals));
                     let bytes: usize = nals.iter().map(Bytes::len).sum();
                     let bytes = u64::try_from(bytes).unwrap_or_default();
-                    let frame = PictureSeen { dts, pts, keyframe: random_access, bytes };
+                    let frame = FrameInfo { dts, pts, keyframe: random_access, bytes };
                     events.push(MediaEvent::Video { frame, nals });
                 }
-                TsEvent::Sound { pts, config, frames } => {
+                TsEvent::AudioFrames { pts, config, frames } => {
                     // Frames of one packet follow each other without a gap (ISO/IEC 13818-1, 2.7.5).
                     let (samples, rate) = (i64::from(SAMPLES_PER_FRAME), i64::from(config.sample_rate()));
                     events.push(MediaEvent::AudioHeaders(stream_info::of_audio(&config)));
@@ -139,7 +139,7 @@ impl TsMedia {
         }
     }
 
-    /// Returns the headers that have changed: they are within the stream.
+    /// Returns the headers if they have changed: they are in-band.
     fn read_headers(&mut self, nals: &[Bytes]) -> Option<MediaEvent> {
         let (_, sets) = self.sets.as_mut()?;
         let mut is_changed = false;
@@ -156,7 +156,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn time_goes_on_across_its_wrap() {
+    fn timestamps_continue_across_the_wrap() {
         let mut media = RtmpMedia::default();
         assert_eq!(media.unwrap_time(u32::MAX - 9), i64::from(u32::MAX) - 9);
         assert_eq!(media.unwrap_time(30), i64::from(u32::MAX) + 31);
@@ -164,7 +164,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_read_is_reported() {
+    fn unreadable_media_is_reported() {
         let mut events = Vec::new();
         RtmpMedia::default().read_video(0, Bytes::from_static(&[0xff]), &mut events);
         TsMedia::default().read(&[0; 188], &mut events);

@@ -15,7 +15,7 @@ use yonder_rtmp::{Receiver, ReceiverEvent};
 use crate::grading::{Broadcast, Channel, Refusal};
 use crate::media::{MediaEvent, RtmpMedia};
 
-/// Connections at a time; further ones are closed.
+/// Maximum concurrent connections; further ones are closed.
 const MAX_CONNECTIONS: usize = 8;
 /// Size of one read.
 const READ_SIZE: usize = 64 * 1024;
@@ -106,7 +106,7 @@ impl Session {
                 self.media.read_audio(timestamp, body, &mut self.events);
             }
             ReceiverEvent::Ended => {
-                // Media before the end counts.
+                // Media received before the end counts.
                 if let Some(broadcast) = self.broadcast.take() {
                     broadcast.grade(&mut self.events);
                 }

@@ -20,11 +20,11 @@ use crate::media::{MediaEvent, TsMedia};
 const RECEIVE_BUFFER: usize = 1 << 20;
 /// Largest datagram.
 const MAX_DATAGRAM: usize = 2_048;
-/// Datagrams that are handled before timers have their turn.
+/// Maximum datagrams handled before timers.
 const MAX_AT_ONCE: usize = 64;
-/// Longest wait between two polls.
+/// Maximum interval of polls.
 const MAX_WAIT: Duration = Duration::from_millis(100);
-/// Shortest wait: timers are not exact.
+/// Minimum interval of polls, since timers are not exact.
 const MIN_WAIT: Duration = Duration::from_micros(500);
 
 struct Session {
@@ -102,7 +102,7 @@ impl Port {
         self.began + next.max(self.now() + MIN_WAIT)
     }
 
-    /// Handles what has arrived already: publishers send several datagrams at a time.
+    /// Handles datagrams that have already arrived, since publishers send in bursts.
     fn receive_more(&mut self, input: &mut BytesMut) {
         for _ in 0..MAX_AT_ONCE {
             input.clear();
@@ -139,7 +139,7 @@ impl Port {
         }
     }
 
-    /// Does everything that is due.
+    /// Handles everything that is due.
     fn poll(&mut self) {
         let now = self.now();
         let mut out = BytesMut::new();
@@ -151,7 +151,7 @@ impl Port {
             }
             session.broadcast.grade(&mut self.events);
             while session.connection.poll_datagram(now, now, &mut out).is_some() {
-                // A datagram that the socket does not accept is lost, as datagrams may be.
+                // A datagram that the socket does not accept is lost.
                 let _sent = self.socket.try_send_to(&out.split(), session.from);
             }
             if session.connection.end().is_some() {

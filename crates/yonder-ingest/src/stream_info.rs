@@ -1,10 +1,10 @@
 //! Parameters of a received stream, by its headers.
 
-use yonder_core::grade::{SoundSeen, VideoSeen};
+use yonder_core::grade::{AudioInfo, VideoInfo};
 use yonder_media::{AudioConfig, ParameterSets, VideoCodec, VideoConfig};
 
-/// Returns the parameters of video by its decoder configuration record.
-pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoSeen> {
+/// Returns the video parameters of a decoder configuration record.
+pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoInfo> {
     let mut sets = ParameterSets::new(codec);
     for nal in nals_of_record(codec, record) {
         sets.take(&bytes::Bytes::copy_from_slice(nal));
@@ -12,18 +12,18 @@ pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoSeen> {
     sets.config().as_ref().map(of_video)
 }
 
-/// Returns the parameters of video by its configuration.
-pub(crate) fn of_video(config: &VideoConfig) -> VideoSeen {
+/// Returns the video parameters of a configuration.
+pub(crate) fn of_video(config: &VideoConfig) -> VideoInfo {
     let facts = config.facts();
-    VideoSeen { codec: facts.codec.name(), profile: facts.profile, width: facts.width, height: facts.height }
+    VideoInfo { codec: facts.codec.name(), profile: facts.profile, width: facts.width, height: facts.height }
 }
 
-/// Returns the parameters of audio.
-pub(crate) fn of_audio(config: &AudioConfig) -> SoundSeen {
-    SoundSeen { codec: config.codec_name(), rate_hz: config.sample_rate(), channels: config.channels() }
+/// Returns the audio parameters of a configuration.
+pub(crate) fn of_audio(config: &AudioConfig) -> AudioInfo {
+    AudioInfo { codec: config.codec_name(), rate_hz: config.sample_rate(), channels: config.channels() }
 }
 
-/// Parameter sets of a record, as far as it can be read (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).
+/// Returns the parameter sets of a record, as far as they can be parsed (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).
 fn nals_of_record(codec: VideoCodec, record: &[u8]) -> Vec<&[u8]> {
     let mut nals = Vec::new();
     match codec {
@@ -56,7 +56,7 @@ fn nals_of_record(codec: VideoCodec, record: &[u8]) -> Vec<&[u8]> {
     nals
 }
 
-/// A NAL unit behind its 16-bit length, and what follows it.
+/// Splits off a NAL unit with a 16-bit length.
 fn sized(data: &[u8]) -> Option<(&[u8], &[u8])> {
     let (length, rest) = data.split_first_chunk::<2>()?;
     rest.split_at_checked(usize::from(u16::from_be_bytes(*length)))

@@ -1,9 +1,9 @@
-//! Reading and writing bits most significant first, as all MPEG bitstreams are written.
+//! Bit reader and writer, most significant bit first, as in all MPEG bitstreams.
 
-/// Why a bitstream header could not be read.
+/// Error of a bit reader.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum BitsError {
-    /// The data ended before the value did.
+    /// End of the data inside a value.
     #[error("bitstream ends at bit {at}")]
     Ended {
         /// Position of the first missing bit.
@@ -12,12 +12,12 @@ pub enum BitsError {
     /// An Exp-Golomb code is longer than any legal value.
     #[error("Exp-Golomb code at bit {at} is too long")]
     GolombTooLong {
-        /// Position where the code began.
+        /// Position of the code.
         at: usize,
     },
 }
 
-/// A cursor over a byte slice.
+/// Reader of bits from a byte slice.
 #[derive(Debug, Clone)]
 pub struct BitReader<'a> {
     data: &'a [u8],
@@ -25,7 +25,7 @@ pub struct BitReader<'a> {
 }
 
 impl<'a> BitReader<'a> {
-    /// Starts at the first bit of `data`.
+    /// Creates a reader at the first bit of `data`.
     #[must_use]
     pub fn new(data: &'a [u8]) -> Self {
         Self { data, at: 0 }
@@ -37,7 +37,7 @@ impl<'a> BitReader<'a> {
         self.at
     }
 
-    /// One bit.
+    /// Reads one bit.
     ///
     /// # Errors
     /// [`BitsError::Ended`] at the end of the data.
@@ -48,10 +48,10 @@ impl<'a> BitReader<'a> {
         Ok(bit == 1)
     }
 
-    /// Up to 32 bits as an unsigned number; a `count` above 32 keeps the last 32.
+    /// Reads up to 32 bits as an unsigned number; of a larger `count`, the last 32.
     ///
     /// # Errors
-    /// [`BitsError::Ended`] when fewer bits are left.
+    /// [`BitsError::Ended`] if fewer bits are left.
     pub fn bits(&mut self, count: u32) -> Result<u32, BitsError> {
         let mut value = 0_u32;
         for _ in 0..count {
@@ -60,10 +60,10 @@ impl<'a> BitReader<'a> {
         Ok(value)
     }
 
-    /// Passes over `count` bits.
+    /// Skips `count` bits.
     ///
     /// # Errors
-    /// [`BitsError::Ended`] when fewer bits are left.
+    /// [`BitsError::Ended`] if fewer bits are left.
     pub fn skip(&mut self, count: u32) -> Result<(), BitsError> {
         for _ in 0..count {
             self.bit()?;
@@ -71,10 +71,10 @@ impl<'a> BitReader<'a> {
         Ok(())
     }
 
-    /// `ue(v)`: unsigned Exp-Golomb (ITU-T H.264, 9.1).
+    /// Reads `ue(v)`: unsigned Exp-Golomb (ITU-T H.264, 9.1).
     ///
     /// # Errors
-    /// [`BitsError`] when the code does not end, or is longer than 32 leading zeros.
+    /// [`BitsError`] if the code is truncated or has more than 31 leading zeros.
     pub fn ue(&mut self) -> Result<u32, BitsError> {
         let at = self.at;
         let mut zeros = 0_u32;
@@ -89,7 +89,7 @@ impl<'a> BitReader<'a> {
         Ok((1_u32 << zeros) - 1 + rest)
     }
 
-    /// `se(v)`: signed Exp-Golomb (ITU-T H.264, 9.1.1).
+    /// Reads `se(v)`: signed Exp-Golomb (ITU-T H.264, 9.1.1).
     ///
     /// # Errors
     /// As [`BitReader::ue`].
@@ -101,7 +101,7 @@ impl<'a> BitReader<'a> {
     }
 }
 
-/// Bits, one after the other.
+/// Writer of bits.
 #[derive(Debug, Default)]
 pub(crate) struct BitWriter {
     bytes: Vec<u8>,
@@ -109,7 +109,7 @@ pub(crate) struct BitWriter {
 }
 
 impl BitWriter {
-    /// The lowest `count` bits of `value`, at most 32.
+    /// Appends the lowest `count` bits of `value`, at most 32.
     pub(crate) fn put(&mut self, value: u32, count: u32) {
         for at in (0..count.min(32)).rev() {
             if self.filled == 0 {
@@ -123,7 +123,7 @@ impl BitWriter {
         }
     }
 
-    /// `ue(v)`: unsigned Exp-Golomb; `value` must be below 2^32 - 1.
+    /// Appends `ue(v)`: unsigned Exp-Golomb; `value` must be below 2^32 - 1.
     pub(crate) fn ue(&mut self, value: u32) {
         let code = value.saturating_add(1);
         let bits = 32 - code.leading_zeros();
@@ -131,7 +131,7 @@ impl BitWriter {
         self.put(code, bits);
     }
 
-    /// The bits as bytes, filled up with zeros.
+    /// Returns the bits as bytes, padded with zeros.
     pub(crate) fn finish(self) -> Vec<u8> {
         self.bytes
     }
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_written_reads_back() {
+    fn written_codes_parse_back() {
         let mut bits = BitWriter::default();
         let values = [0, 1, 6, 7, 254, 8_160, 65_535, u32::MAX - 1];
         for value in values {

@@ -1,63 +1,63 @@
-//! Memory that units are put together in, block by block, each used again when nobody holds anything of it any more.
+//! Block allocator for access units: units are assembled in blocks that are reused once no reader holds them.
 //!
-//! A stream takes as much memory every second as it has bytes. New memory of the system would have to be cleared
-//! and mapped each time, which costs more than to write it; and a unit that outgrows its place would have to move.
+//! A stream needs as much new memory each second as it has bytes. Fresh pages cost more than writing to them, since the
+//! system clears and maps them; and a unit that outgrows a small buffer has to be moved.
 
 use std::collections::VecDeque;
 
 use bytes::{Bytes, BytesMut};
 
-/// Smallest block, of which allocators fit four into half a megabyte. Larger ones are this, doubled as often as needed.
+/// Smallest block: allocators fit four into half a megabyte. Larger blocks are this size times a power of two.
 const BLOCK: usize = 112 * 1024;
-/// A block has room for so many units of the usual length.
+/// Units of mean length that a block has room for.
 const UNITS: usize = 4;
-/// A block may be larger than it needs to be by this much.
+/// Maximum ratio of a reused block's size to the required size.
 const SPARE: usize = 4;
-/// So often a block is taken before those are let go that were free all the time.
-const SEASON: u32 = 64;
+/// Blocks taken between two releases of blocks that were free all the time.
+const RELEASE_INTERVAL: u32 = 64;
 
-/// A block that was handed out.
+/// Block in use.
 #[derive(Debug)]
 struct Block {
-    /// Its beginning. It is the last one when all that was written is gone.
+    /// Begin of the block. It is the last reference when all units in it are dropped.
     begin: Bytes,
     size: usize,
 }
 
-/// Puts units together, piece by piece.
+/// Writer that assembles units piece by piece.
 #[derive(Debug, Default)]
 pub struct BlockWriter {
-    /// The unit that is being put together, and the room behind it.
+    /// Unit in progress and the free space behind it.
     open: BytesMut,
     blocks: VecDeque<Block>,
-    /// Mean length of the units, without those far below it.
+    /// Mean length of the units, without much shorter ones.
     usual: usize,
-    /// Blocks taken since some were let go last, and how many were free at the least.
+    /// Blocks taken since the last release, and the minimum of free blocks in this time.
     taken: u32,
     least_free: usize,
 }
 
 impl BlockWriter {
-    /// Length of the unit so far, in bytes.
+    /// Returns the length of the unit in progress, in bytes.
     #[must_use]
     pub fn len(&self) -> usize {
         self.open.len()
     }
 
-    /// True before the first piece of a unit.
+    /// Returns true before the first piece of a unit.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.open.is_empty()
     }
 
-    /// Adds a piece to the unit: the one place where payload is copied.
+    /// Appends a piece to the unit. This is the only copy of the payload.
     pub fn push(&mut self, piece: &[u8]) {
         self.room(piece.len()).extend_from_slice(piece);
     }
 
-    /// The unit, with room for `more` bytes.
+    /// Returns the unit in progress, with space for `more` bytes.
     pub fn room(&mut self, more: usize) -> &mut BytesMut {
-        // A unit begins where it will probably fit.
+        // A unit begins in a block in which it probably fits.
         let needed = if self.open.is_empty() { more.max(self.usual) } else { more };
         if self.open.capacity() - self.open.len() < needed {
             self.move_on(more);
@@ -65,12 +65,12 @@ impl BlockWriter {
         &mut self.open
     }
 
-    /// Throws away what was put together of this unit.
+    /// Discards the unit in progress.
     pub fn clear(&mut self) {
         self.open.clear();
     }
 
-    /// The unit, whole. The next one begins.
+    /// Completes the unit and begins the next one.
     pub fn finish(&mut self) -> Bytes {
         let unit = self.open.split().freeze();
         if unit.len() >= self.usual / 4 {
@@ -82,7 +82,7 @@ impl BlockWriter {
     /// Continues in another block.
     fn move_on(&mut self, more: usize) {
         let whole = self.open.len() + more;
-        // One that has outgrown a block may grow further.
+        // A unit that has outgrown a block may grow further.
         let least = if self.open.is_empty() { whole } else { whole + whole / 2 };
         let mut fresh = self.take(least.max(self.usual * UNITS));
         fresh.extend_from_slice(&self.open);
@@ -108,12 +108,12 @@ impl BlockWriter {
         room
     }
 
-    /// Gives back what was not needed for a season.
+    /// Releases blocks that were free since the last release.
     fn let_go(&mut self) {
         let free = self.blocks.iter().filter(|block| block.begin.is_unique()).count();
         self.least_free = if self.taken == 0 { free } else { self.least_free.min(free) };
         self.taken += 1;
-        if self.taken < SEASON {
+        if self.taken < RELEASE_INTERVAL {
             return;
         }
         let mut excess = self.least_free;
@@ -139,7 +139,7 @@ mod tests {
     }
 
     #[test]
-    fn a_block_is_used_again_once_all_that_is_in_it_is_gone() {
+    fn block_is_reused_once_all_of_its_units_are_dropped() {
         let mut writer = BlockWriter::default();
         let mut places = std::collections::BTreeSet::new();
         let mut held = VecDeque::new();
@@ -151,7 +151,7 @@ mod tests {
                 held.pop_front();
             }
         }
-        // A second of pictures is held; 80 MB went through.
+        // The test holds a second of frames of the 80 MB written.
         assert!(writer.blocks.len() <= 9, "{} blocks", writer.blocks.len());
         assert!(places.len() <= 40, "{} places", places.len());
     }
@@ -173,7 +173,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_held_too_long_is_let_go_after_a_season() {
+    fn unused_blocks_are_released() {
         let mut writer = BlockWriter::default();
         let held: Vec<Bytes> = (0..200).map(|_| write(&mut writer, 50_000)).collect();
         let most = writer.blocks.len();
@@ -185,7 +185,7 @@ mod tests {
     }
 
     #[test]
-    fn a_unit_that_is_thrown_away_leaves_its_room_to_the_next() {
+    fn discarded_unit_leaves_its_space_to_the_next() {
         let mut writer = BlockWriter::default();
         writer.push(b"lost");
         let begin = writer.open.as_ptr();
@@ -198,7 +198,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn units_are_what_was_put_together_whatever_else_is_held(
+        fn units_keep_their_content_while_blocks_are_reused(
             units in prop::collection::vec((prop::collection::vec(0_usize..60_000, 0..6), 0_usize..30), 1..120),
         ) {
             let mut writer = BlockWriter::default();

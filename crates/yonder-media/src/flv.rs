@@ -1,8 +1,7 @@
 //! FLV tag bodies (Adobe Flash Video File Format 10.1, E.4.2 and E.4.3; Enhanced RTMP v1 for H.265), as RTMP
 //! messages carry them.
 //!
-//! A body is a list of pieces: small headers of our own, and the access unit's slices as they are. Nothing of
-//! the payload is copied, and one body serves every push.
+//! A body is a list of slices: small headers, and the slices of the access unit without a copy. All pushes share it.
 
 use bytes::{BufMut, Bytes, BytesMut};
 use smallvec::{SmallVec, smallvec};
@@ -11,16 +10,15 @@ use crate::g711::Law;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
 use crate::unit::{AccessUnit, Payload, Track};
 
-/// `SoundFormat` 10 (AAC), 44 kHz, 16 bit, stereo: fixed for AAC whatever it really is (E.4.2.1).
+/// `AudioFormat` 10 (AAC), 44 kHz, 16 bit, stereo: constant for AAC, whatever its real format (E.4.2.1).
 const AAC_TAG: u8 = 0xaf;
-/// `SoundFormat` 7 and 8 (G.711 A-law and µ-law), 16 bit, mono; the last bit says stereo.
+/// `AudioFormat` 7 and 8 (G.711 A-law and µ-law), 16 bit, mono; the last bit means stereo.
 const A_LAW_TAG: u8 = 0x72;
 const MU_LAW_TAG: u8 = 0x82;
-/// `IsExHeader`: what follows is a packet type and a `FourCC` (Enhanced RTMP v1, "Defining Additional Video
-/// Codecs").
+/// `IsExHeader`: a packet type and a `FourCC` follow (Enhanced RTMP v1, "Defining Additional Video Codecs").
 const ENHANCED: u8 = 0x80;
 const HEVC_FOUR_CC: &[u8; 4] = b"hvc1";
-/// `PacketTypeCodedFramesX`: pictures whose composition offset is zero go without it.
+/// `PacketTypeCodedFramesX`: frames with a composition offset of zero, which is omitted.
 const MEDIA_WITHOUT_OFFSET: u8 = 3;
 /// `CodecID` 7: AVC.
 const AVC_CODEC: u8 = 7;
@@ -30,14 +28,14 @@ const SEQUENCE_HEADER: u8 = 0;
 const MEDIA: u8 = 1;
 const SEQUENCE_END: u8 = 2;
 
-/// One tag body.
+/// FLV tag body.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Body {
-    /// The track it belongs to.
+    /// Track.
     pub track: Track,
-    /// Its bytes, in order.
+    /// Slices, in order.
     pub pieces: SmallVec<[Bytes; 4]>,
-    /// The sum of the pieces' lengths.
+    /// Total length.
     pub len: usize,
 }
 
@@ -47,7 +45,7 @@ impl Body {
         Self { track, pieces, len }
     }
 
-    /// The sequence header for a video configuration.
+    /// Returns the sequence header for a video configuration.
     #[must_use]
     pub fn video_headers(config: &VideoConfig) -> Self {
         let head = match config.codec() {
@@ -57,7 +55,7 @@ impl Body {
         Self::new(Track::Video, smallvec![head, config.record()])
     }
 
-    /// The sequence header for an audio configuration; G.711 has none.
+    /// Returns the sequence header for an audio configuration; G.711 has none.
     #[must_use]
     pub fn audio_headers(config: &AudioConfig) -> Option<Self> {
         let AudioConfig::Aac { specific, .. } = config else { return None };
@@ -65,7 +63,7 @@ impl Body {
         Some(Self::new(Track::Audio, smallvec![head, specific.clone()]))
     }
 
-    /// The end of a video sequence, sent before an orderly close.
+    /// Returns the end of a video sequence, sent before an orderly close.
     #[must_use]
     pub fn video_end(codec: VideoCodec) -> Self {
         let head = match codec {
@@ -75,7 +73,7 @@ impl Body {
         Self::new(Track::Video, smallvec![head])
     }
 
-    /// The body for an access unit of a stream with these headers.
+    /// Returns the body for an access unit of a stream with these headers.
     #[must_use]
     pub fn of_unit(unit: &AccessUnit, headers: &StreamHeaders) -> Self {
         match &unit.payload {
@@ -93,11 +91,11 @@ impl Body {
         }
     }
 
-    /// All the headers of one picture share one small allocation.
+    /// All headers of a frame share one small allocation.
     fn of_picture(unit: &AccessUnit, nals: &[Bytes], codec: VideoCodec) -> Self {
         let mut headers = BytesMut::with_capacity(8 + 4 * nals.len());
         let frame = if unit.keyframe { KEYFRAME } else { INTER_FRAME };
-        // SI24; the range is far beyond any reorder depth, and what is beyond it is held at its edge.
+        // SI24: the range is far beyond any reorder depth; larger offsets are clamped.
         let composition = i32::try_from(unit.composition_ms().clamp(0, 0x7f_ffff)).unwrap_or_default();
         match codec {
             VideoCodec::H264 => headers.put_slice(&[frame | AVC_CODEC, MEDIA]),
@@ -149,21 +147,21 @@ pub enum Content {
         /// The record.
         record: Bytes,
     },
-    /// A picture: composition offset in milliseconds, keyframe flag, NAL units.
-    Picture {
+    /// Frame: composition offset, keyframe flag and NAL units.
+    VideoFrame {
         /// Composition offset in milliseconds.
         composition_ms: i32,
-        /// The keyframe bit of the tag.
+        /// Keyframe bit of the tag.
         keyframe: bool,
         /// NAL units in decoding order.
         nals: Vec<Bytes>,
     },
-    /// The end of the video sequence.
+    /// End of the video sequence.
     VideoEnd,
     /// An `AudioSpecificConfig`.
     AudioHeaders(Bytes),
-    /// One raw AAC frame.
-    Sound(Bytes),
+    /// Raw AAC frame.
+    AudioFrame(Bytes),
     /// G.711 samples.
     G711 {
         /// Law.
@@ -173,24 +171,24 @@ pub enum Content {
     },
 }
 
-/// Why a received tag body was refused.
+/// Error in a received tag body.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum BodyError {
-    /// It ends inside a header or a NAL unit.
+    /// Truncated in a header or a NAL unit.
     #[error("tag body is cut short")]
     Short,
-    /// The codec is none of those carried.
-    #[error("tag codec {0} is not carried")]
+    /// Unsupported codec.
+    #[error("tag codec {0} is not supported")]
     Codec(u8),
-    /// The packet type is unknown.
+    /// Unknown packet type.
     #[error("tag packet type {0} is unknown")]
     PacketType(u8),
 }
 
-/// Reads a video tag body. Shares `body`.
+/// Parses a video tag body. Shares `body`.
 ///
 /// # Errors
-/// [`BodyError`] when it is cut short or of another codec.
+/// [`BodyError`] if it is truncated or has another codec.
 pub fn read_video(mut body: Bytes) -> Result<Content, BodyError> {
     let Some((&[tag, b1, b2, b3, b4], _)) = body.split_first_chunk::<5>() else {
         return Err(BodyError::Short);
@@ -231,13 +229,13 @@ fn read_enhanced(kind: u8, keyframe: bool, mut rest: Bytes) -> Result<Content, B
 fn picture([c0, c1, c2]: [u8; 3], keyframe: bool, data: Bytes) -> Result<Content, BodyError> {
     // Sign extension of SI24 by an arithmetic shift.
     let composition_ms = i32::from_be_bytes([c0, c1, c2, 0]) >> 8;
-    Ok(Content::Picture { composition_ms, keyframe, nals: split_length_prefixed(data)? })
+    Ok(Content::VideoFrame { composition_ms, keyframe, nals: split_length_prefixed(data)? })
 }
 
-/// Reads an audio tag body. Shares `body`.
+/// Parses an audio tag body. Shares `body`.
 ///
 /// # Errors
-/// [`BodyError`] when it is cut short or of another codec.
+/// [`BodyError`] if it is truncated or has another codec.
 pub fn read_audio(mut body: Bytes) -> Result<Content, BodyError> {
     let &tag = body.first().ok_or(BodyError::Short)?;
     let law = match tag >> 4 {
@@ -255,7 +253,7 @@ pub fn read_audio(mut body: Bytes) -> Result<Content, BodyError> {
     let rest = body.split_off(2);
     match kind {
         SEQUENCE_HEADER => Ok(Content::AudioHeaders(rest)),
-        MEDIA => Ok(Content::Sound(rest)),
+        MEDIA => Ok(Content::AudioFrame(rest)),
         other => Err(BodyError::PacketType(other)),
     }
 }
@@ -325,7 +323,7 @@ mod tests {
         for (headers, nals) in [(h264(), h264_nals), (h265(), h265_nals)] {
             let nals = nals.map(Bytes::from_static);
             let body = Body::of_unit(&picture(nals.to_vec(), true, 0), &headers);
-            let Ok(Content::Picture { nals: read, .. }) = read_video(joined(&body)) else {
+            let Ok(Content::VideoFrame { nals: read, .. }) = read_video(joined(&body)) else {
                 panic!("no picture")
             };
             assert_eq!(read, nals[3..5]);
@@ -358,7 +356,7 @@ mod tests {
     }
 
     #[test]
-    fn sound_is_tagged_as_aac() {
+    fn audio_is_tagged_as_aac() {
         let unit = AccessUnit {
             track: Track::Audio,
             dts: 0,
@@ -396,13 +394,13 @@ mod tests {
                 let codec = headers.video.as_ref().map_or(VideoCodec::H264, VideoConfig::codec);
                 let mut nals = nals.clone();
                 nals.retain(|nal| codec.is_in_sample(nal));
-                let expected = Content::Picture { composition_ms, keyframe, nals };
+                let expected = Content::VideoFrame { composition_ms, keyframe, nals };
                 prop_assert_eq!(read_video(joined(&body)), Ok(expected));
             }
         }
 
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let _ = read_video(Bytes::from(data.clone()));
             let _ = read_audio(Bytes::from(data));
         }

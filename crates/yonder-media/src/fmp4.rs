@@ -1,5 +1,5 @@
-//! Fragmented MP4 (ISO/IEC 14496-12, 8.8), as browsers play it: an initialisation segment, then one small fragment a
-//! unit, so that a preview is as quick as the camera.
+//! Fragmented MP4 (ISO/IEC 14496-12, 8.8) for browsers: an initialization segment, then one fragment per frame, so that a
+//! preview has little latency.
 
 use std::sync::Arc;
 
@@ -11,12 +11,12 @@ use crate::unit::{AccessUnit, Frame, Payload, PerTrack, TICKS_PER_SECOND, Track}
 /// Track numbers.
 const VIDEO_TRACK: u32 = 1;
 const AUDIO_TRACK: u32 = 2;
-/// `sample_depends_on` 2: a picture that needs no other (8.8.3.1).
+/// `sample_depends_on` 2: an intra frame (8.8.3.1).
 const SYNC_SAMPLE: u32 = 0x0200_0000;
 /// `sample_depends_on` 1, and not a sync sample.
 const OTHER_SAMPLE: u32 = 0x0101_0000;
 
-/// The type of the segments with codecs as RFC 6381 writes them, for a browser to judge by.
+/// MIME type of the segments with codecs as in RFC 6381; `None` before the video headers are known.
 #[must_use]
 pub fn mime_type(headers: &StreamHeaders) -> Option<String> {
     let video = headers.video.as_ref()?;
@@ -33,7 +33,8 @@ pub fn mime_type(headers: &StreamHeaders) -> Option<String> {
     Some(format!("video/mp4; codecs=\"{}\"", codecs.join(", ")))
 }
 
-/// ISO/IEC 14496-15, E.3: profile, compatibility flags in reverse order, tier and level, constraints.
+/// Codec string for H.265 (ISO/IEC 14496-15, E.3): profile, compatibility flags in reverse order, tier and level,
+/// constraints.
 fn hevc_codec(level: &crate::h265::ProfileTierLevel) -> String {
     let space = ["", "A", "B", "C"].get(usize::from(level.space)).copied().unwrap_or_default();
     let tier = if level.tier == crate::h265::Tier::High { 'H' } else { 'L' };
@@ -50,8 +51,8 @@ fn hevc_codec(level: &crate::h265::ProfileTierLevel) -> String {
     codec
 }
 
-/// The initialisation segment: `ftyp` and `moov`. `None` before the picture's headers are known. G.711 is left out:
-/// browsers do not play it in this container.
+/// Initialization segment: `ftyp` and `moov`. `None` before the video headers are known. G.711 is omitted: browsers do not
+/// play it in this container.
 #[must_use]
 pub fn initialisation(headers: &StreamHeaders) -> Option<Bytes> {
     let video = headers.video.as_ref()?;
@@ -83,11 +84,11 @@ pub fn initialisation(headers: &StreamHeaders) -> Option<Bytes> {
     Some(out.freeze())
 }
 
-/// Makes fragments of frames. Each frame waits for the next one of its track, which shows its duration.
+/// Writer of fragments. Each frame waits for the next one of its track, from which its duration is known.
 #[derive(Debug, Default)]
 pub struct Fragmenter {
     sequence: u32,
-    /// Decoding time at which the segment's clock is zero.
+    /// Decoding time of the segment's zero.
     origin: Option<i64>,
     waiting: PerTrack<Option<Arc<Frame>>>,
 }
@@ -108,7 +109,7 @@ impl Fragmenter {
     }
 }
 
-/// One unit as `moof` and `mdat` (8.8.4, 8.1.1).
+/// Writes one frame as `moof` and `mdat` (8.8.4, 8.1.1).
 fn fragment(unit: &AccessUnit, codec: VideoCodec, sequence: u32, time: u64, duration: u32) -> Bytes {
     let (track, flags) = match (unit.track, unit.keyframe) {
         (Track::Video, true) => (VIDEO_TRACK, SYNC_SAMPLE),
@@ -155,7 +156,7 @@ fn in_sample(nals: &[Bytes], codec: VideoCodec) -> impl Iterator<Item = &Bytes> 
     nals.iter().filter(move |nal| codec.is_in_sample(nal))
 }
 
-/// A `moof` of one sample is always as long: 8 + 16 + (8 + 16 + 20 + 36).
+/// Size of a `moof` with one sample: 8 + 16 + (8 + 16 + 20 + 36).
 const MOOF_BYTES: u32 = 104;
 
 fn put_box(out: &mut BytesMut, kind: &[u8; 4], content: impl FnOnce(&mut BytesMut)) {
@@ -315,7 +316,7 @@ fn put_track(
     });
 }
 
-/// The sample table of a fragmented file holds the description alone.
+/// Writes the sample table: in a fragmented file, the sample description alone.
 fn put_sample_table(out: &mut BytesMut, entry: impl FnOnce(&mut BytesMut)) {
     put_full_box(out, b"stsd", 0, 0, |out| {
         out.put_u32(1);
@@ -343,7 +344,7 @@ mod tests {
         }
     }
 
-    /// A frame of two slices, with an access unit delimiter, parameter sets and filler data around them.
+    /// Returns a frame of two slices, with an access unit delimiter, parameter sets and filler data around them.
     fn picture(dts: i64, keyframe: bool) -> Arc<Frame> {
         let nals: [&'static [u8]; 6] =
             [&[9, 0xf0], &[0x67, 1], &[0x68, 1], &[0x65, 1, 2], &[0x65, 3], &[12, 0xff]];
@@ -352,7 +353,7 @@ mod tests {
         Arc::new(Frame::new(unit, Arc::new(headers())))
     }
 
-    /// Boxes as (path, content), read back by their lengths.
+    /// Parses boxes to pairs of path and content.
     fn boxes(data: &[u8], path: &str, found: &mut Vec<(String, Vec<u8>)>) {
         let mut rest = data;
         while !rest.is_empty() {
@@ -389,11 +390,11 @@ mod tests {
         let description = content(&found, "/moov/trak/mdia/minf/stbl/stsd");
         let record = headers().video.unwrap().record();
         assert!(description.windows(record.len()).any(|window| window == record));
-        let sound = &found.iter().rfind(|(path, _)| path.ends_with("/stsd")).unwrap().1;
+        let audio = &found.iter().rfind(|(path, _)| path.ends_with("/stsd")).unwrap().1;
         // The descriptors' lengths fit: the innermost ends three bytes before the end.
-        assert!(sound.ends_with(&[5, 2, 0x11, 0x90, 6, 1, 2]));
-        let es = sound.windows(4).position(|w| w == b"esds").unwrap() + 8;
-        assert_eq!(usize::from(sound[es + 1]), sound.len() - es - 2);
+        assert!(audio.ends_with(&[5, 2, 0x11, 0x90, 6, 1, 2]));
+        let es = audio.windows(4).position(|w| w == b"esds").unwrap() + 8;
+        assert_eq!(usize::from(audio[es + 1]), audio.len() - es - 2);
     }
 
     #[test]

@@ -1,16 +1,16 @@
-//! G.711 (ITU-T G.711): eight bits a sample, in one of two laws. Carried as it is, never decoded.
+//! G.711 (ITU-T G.711): eight bits per sample in one of two laws. It is relayed without decoding.
 
-/// How amplitudes become eight bits.
+/// Companding law.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Law {
-    /// A-law, usual in Europe (RTP payload type 8).
+    /// A-law, common in Europe (RTP payload type 8).
     A,
-    /// µ-law, usual in America and Japan (RTP payload type 0).
+    /// µ-law, common in America and Japan (RTP payload type 0).
     Mu,
 }
 
 impl Law {
-    /// The sample that stands for silence.
+    /// Returns the sample value of silence.
     #[must_use]
     pub fn silence(self) -> u8 {
         match self {

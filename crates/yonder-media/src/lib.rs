@@ -1,10 +1,11 @@
-//! Media as it travels through the service: access units, the bitstream headers that describe them, the
-//! timeline that puts them on one clock, and the containers they leave in.
+//! Media: access units, the bitstream headers that describe them, the timeline that maps them to one clock, and the output
+//! containers.
 //!
-//! Everything here is pure: no sockets, no clock, no files. Time comes in as a [`std::time::Duration`] since
-//! an epoch of the caller's choice.
+//! All of it is pure: no sockets, no clock, no files. Time is passed in as a [`std::time::Duration`] since an epoch of the
+//! caller's choice.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 #![deny(
     clippy::as_conversions,
     clippy::expect_used,
@@ -35,5 +36,5 @@ pub use bits::{BitReader, BitsError};
 pub use blocks::BlockWriter;
 pub use nal::{NalRole, split_access_units, split_nals};
 pub use order::PictureOrder;
-pub use stream::{AudioConfig, ParameterSets, PictureFacts, StreamHeaders, VideoCodec, VideoConfig};
+pub use stream::{AudioConfig, ParameterSets, StreamHeaders, VideoCodec, VideoConfig, VideoProperties};
 pub use unit::{AccessUnit, Frame, Payload, PerTrack, TICKS_PER_SECOND, Track};

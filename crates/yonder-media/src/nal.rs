@@ -1,11 +1,11 @@
-//! Common parts of H.264 and H.265: NAL units with emulation prevention, and byte streams of them.
+//! Common parts of H.264 and H.265: emulation prevention and byte streams of NAL units.
 
 use bytes::Bytes;
 
-/// The raw payload of a NAL unit behind its header of `header` bytes, without emulation prevention bytes
-/// (ITU-T H.264, 7.3.1; H.265, 7.3.1.1), at most `limit` bytes of it.
+/// Returns the raw payload of a NAL unit after its header of `header` bytes, without emulation prevention bytes (ITU-T H.264,
+/// 7.3.1; H.265, 7.3.1.1), at most `limit` bytes.
 ///
-/// Headers are short; the limit keeps a hostile unit from costing a copy of itself.
+/// Headers are short; the limit avoids a copy of a large unit.
 pub(crate) fn unescape(nal: &[u8], header: usize, limit: usize) -> Vec<u8> {
     let mut raw = Vec::with_capacity(nal.len().min(limit));
     let mut zeros = 0_u8;
@@ -23,7 +23,7 @@ pub(crate) fn unescape(nal: &[u8], header: usize, limit: usize) -> Vec<u8> {
     raw
 }
 
-/// A NAL unit of a one-byte header and a raw payload, with emulation prevention bytes (ITU-T H.264, 7.4.1.1).
+/// Returns a NAL unit with a one-byte header and `raw` with emulation prevention bytes (ITU-T H.264, 7.4.1.1).
 pub(crate) fn escape(header: u8, raw: &[u8]) -> Bytes {
     let mut nal = vec![header];
     let mut zeros = 0_u8;
@@ -77,14 +77,14 @@ pub enum NalRole {
         /// It is the first of its picture.
         begins: bool,
     },
-    /// Stands before the picture it belongs to: parameter sets, delimiters, supplemental information.
+    /// Precedes the picture: parameter sets, delimiters, supplemental information.
     Prefix,
     /// Anything else.
     Other,
 }
 
-/// Groups NAL units into access units (H.264, 7.4.1.2.3; H.265, 7.4.2.4.4), for streams of whole frames: a unit
-/// begins with the first prefix unit after a picture, or with a slice that is the first of its picture.
+/// Groups NAL units into access units (H.264, 7.4.1.2.3; H.265, 7.4.2.4.4), for streams of whole frames: an access unit
+/// begins with the first prefix unit after a picture, or with the first slice of a picture.
 #[must_use]
 pub fn split_access_units(nals: &[Bytes], role: impl Fn(&[u8]) -> NalRole) -> Vec<Vec<Bytes>> {
     let mut units: Vec<Vec<Bytes>> = Vec::new();
@@ -119,7 +119,7 @@ mod tests {
     #[case::two_in_a_row(&[0x67, 0, 0, 3, 0, 0, 3, 2], 1, &[0, 0, 0, 0, 2])]
     #[case::three_is_data_elsewhere(&[0x67, 0, 3, 3], 1, &[0, 3, 3])]
     #[case::two_header_bytes(&[0x42, 1, 0, 0, 3, 1], 2, &[0, 0, 1])]
-    fn emulation_prevention_is_taken_out(#[case] nal: &[u8], #[case] header: usize, #[case] raw: &[u8]) {
+    fn emulation_prevention_is_removed(#[case] nal: &[u8], #[case] header: usize, #[case] raw: &[u8]) {
         assert_eq!(unescape(nal, header, 64), raw);
     }
 
@@ -173,7 +173,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_escaped_has_no_start_code_and_reads_back(raw in prop::collection::vec(0_u8..5, 0..60)) {
+        fn escaped_payload_has_no_start_code_and_parses_back(raw in prop::collection::vec(0_u8..5, 0..60)) {
             let nal = escape(0x21, &raw);
             prop_assert!(!nal.windows(3).any(|run| run[..2] == [0, 0] && run[2] < 3));
             prop_assert_eq!(unescape(&nal, 1, 1_000), raw);

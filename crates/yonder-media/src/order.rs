@@ -1,7 +1,6 @@
-//! Picture order counts beyond the bits that slice headers carry (ITU-T H.264, 8.2.1.1; H.265, 8.3.1).
+//! Picture order counts from their low bits in slice headers (ITU-T H.264, 8.2.1.1; H.265, 8.3.1).
 
-/// Unwraps counts over a stream whose count moves by less than half its range between pictures, as every real
-/// encoder's does.
+/// Unwraps picture order counts that change by less than half their range between pictures, as those of all real encoders do.
 #[derive(Debug, Clone, Default)]
 pub struct PictureOrder {
     msb: i64,
@@ -9,7 +8,7 @@ pub struct PictureOrder {
 }
 
 impl PictureOrder {
-    /// The full count of a picture, relative to its last IDR picture, from its low `bits` bits.
+    /// Returns the full count of a picture relative to the last IDR picture, from its low `bits` bits.
     pub fn next(&mut self, lsb: u32, bits: u8, idr: bool) -> i64 {
         let lsb = i64::from(lsb);
         let range = 1_i64 << bits.min(32);
@@ -30,7 +29,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn counts_run_on_over_the_wrap_of_their_low_bits() {
+    fn counts_continue_over_the_wrap_of_their_low_bits() {
         let mut order = PictureOrder::default();
         let pictures = [(true, 0), (false, 6), (false, 2), (false, 4), (false, 12), (false, 2), (false, 14)];
         let counts: Vec<i64> = pictures.into_iter().map(|(idr, lsb)| order.next(lsb, 4, idr)).collect();

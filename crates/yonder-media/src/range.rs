@@ -1,32 +1,32 @@
-//! Values of parameter sets within what the standards allow, the same for both codecs.
+//! Range checks of parameter set fields, for both codecs.
 
 use crate::bits::BitsError;
 
-/// Why a sequence parameter set was refused.
+/// Error in a sequence parameter set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum SpsError {
     /// The NAL unit is of another kind.
     #[error("not a sequence parameter set")]
     NotAnSps,
-    /// The bits end too early or a code is illegal.
+    /// Truncated, or an illegal code.
     #[error(transparent)]
     Bits(#[from] BitsError),
-    /// A value lies outside what the standard allows.
+    /// Value out of the standard's range.
     #[error("{field} is {value}, which is out of range")]
     OutOfRange {
-        /// The syntax element's name in the standard.
+        /// Name of the syntax element.
         field: &'static str,
-        /// The value.
+        /// Value.
         value: u32,
     },
 }
 
-/// The value, if it is not above `max`.
+/// Returns the value if it is at most `max`.
 pub(crate) fn bounded(field: &'static str, value: u32, max: u32) -> Result<u32, SpsError> {
     if value > max { Err(SpsError::OutOfRange { field, value }) } else { Ok(value) }
 }
 
-/// The low byte of a value that was read with at most eight bits or checked against a small bound.
+/// Returns the low byte of a value that has at most eight bits.
 pub(crate) fn byte(value: u32) -> u8 {
     u8::try_from(value & 0xff).unwrap_or_default()
 }

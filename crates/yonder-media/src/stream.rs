@@ -1,4 +1,4 @@
-//! Headers of a stream, which a receiver needs before the first access unit.
+//! Stream headers, which a receiver needs before the first access unit.
 
 use bytes::Bytes;
 
@@ -10,7 +10,7 @@ use crate::{h264, h265};
 const FILLER_H264: u8 = 12;
 const FILLER_H265: u8 = 38;
 
-/// Codec of a picture.
+/// Video codec.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum VideoCodec {
     /// ITU-T H.264.
@@ -20,7 +20,7 @@ pub enum VideoCodec {
 }
 
 impl VideoCodec {
-    /// The name that people read.
+    /// Returns the display name.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -46,7 +46,7 @@ impl VideoCodec {
         }
     }
 
-    /// Returns true where decoding may start at an access unit with these NAL units.
+    /// Returns true if decoding can start at an access unit with these NAL units.
     #[must_use]
     pub fn is_random_access(self, nals: &[Bytes]) -> bool {
         let nals = nals.iter().map(|nal| &nal[..]);
@@ -57,30 +57,30 @@ impl VideoCodec {
     }
 }
 
-/// Video parameters, in the same terms for every codec.
+/// Video parameters, the same for every codec.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct PictureFacts {
+pub struct VideoProperties {
     /// Codec.
     pub codec: VideoCodec,
     /// Profile name.
     pub profile: &'static str,
-    /// Tier, where the codec has tiers.
+    /// Tier, if the codec has tiers.
     pub tier: Option<h265::Tier>,
-    /// Level as it is written: 4.1 and the like.
+    /// Level as usually written, such as 4.1.
     pub level: f64,
-    /// Samples after cropping.
+    /// Width in samples, after cropping.
     pub width: u32,
-    /// Samples after cropping.
+    /// Height in samples, after cropping.
     pub height: u32,
-    /// Frames per second as numerator and denominator, where declared.
+    /// Frames per second as numerator and denominator, if declared.
     pub frame_rate: Option<(u32, u32)>,
-    /// How many pictures may precede one in decoding order and follow it on screen, where declared.
+    /// Maximum number of frames that precede a frame in decoding order and follow it in output order, if declared.
     pub reorder_frames: Option<u8>,
     /// Bits per luma sample.
     pub luma_bits: u8,
 }
 
-/// The description of a picture track.
+/// Configuration of a video track.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum VideoConfig {
     /// H.264.
@@ -90,7 +90,7 @@ pub enum VideoConfig {
 }
 
 impl VideoConfig {
-    /// Codec.
+    /// Returns the codec.
     #[must_use]
     pub fn codec(&self) -> VideoCodec {
         match self {
@@ -99,11 +99,11 @@ impl VideoConfig {
         }
     }
 
-    /// The facts that every codec has.
+    /// Returns the video parameters.
     #[must_use]
-    pub fn facts(&self) -> PictureFacts {
+    pub fn facts(&self) -> VideoProperties {
         match self {
-            Self::H264(config) => PictureFacts {
+            Self::H264(config) => VideoProperties {
                 codec: VideoCodec::H264,
                 profile: config.facts.profile_name(),
                 tier: None,
@@ -114,7 +114,7 @@ impl VideoConfig {
                 reorder_frames: config.facts.reorder_frames,
                 luma_bits: config.facts.luma_bits,
             },
-            Self::H265(config) => PictureFacts {
+            Self::H265(config) => VideoProperties {
                 codec: VideoCodec::H265,
                 profile: config.facts.level.profile_name(),
                 tier: Some(config.facts.level.tier),
@@ -128,7 +128,7 @@ impl VideoConfig {
         }
     }
 
-    /// The decoder configuration record (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).
+    /// Returns the decoder configuration record (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).
     #[must_use]
     pub fn record(&self) -> Bytes {
         match self {
@@ -137,7 +137,7 @@ impl VideoConfig {
         }
     }
 
-    /// The parameter sets as NAL units, in the order in which a decoder wants them.
+    /// Returns the parameter sets as NAL units, in the order required by decoders.
     pub fn parameter_sets(&self) -> impl Iterator<Item = &Bytes> {
         let (vps, sps, pps): (&[Bytes], _, _) = match self {
             Self::H264(config) => (&[], &config.sps, &config.pps),
@@ -147,7 +147,7 @@ impl VideoConfig {
     }
 }
 
-/// The parameter sets of a picture track of either codec, as they come.
+/// Parameter sets of a video track of either codec.
 #[derive(Debug, Clone)]
 pub enum ParameterSets {
     /// H.264.
@@ -157,7 +157,7 @@ pub enum ParameterSets {
 }
 
 impl ParameterSets {
-    /// None known yet.
+    /// Creates an empty collection.
     #[must_use]
     pub fn new(codec: VideoCodec) -> Self {
         match codec {
@@ -166,7 +166,7 @@ impl ParameterSets {
         }
     }
 
-    /// Takes a NAL unit if it is a parameter set. Returns true when it changed what is in force.
+    /// Handles a NAL unit. Returns true if the configuration has changed.
     pub fn take(&mut self, nal: &Bytes) -> bool {
         match self {
             Self::H264(sets) => sets.take(nal),
@@ -174,7 +174,7 @@ impl ParameterSets {
         }
     }
 
-    /// Returns why the last sequence parameter set could not be read, if it could not.
+    /// Returns the error of the last sequence parameter set, if it could not be parsed.
     #[must_use]
     pub fn problem(&self) -> Option<h264::SpsError> {
         match self {
@@ -183,7 +183,7 @@ impl ParameterSets {
         }
     }
 
-    /// The configuration, once every kind of set is known.
+    /// Returns the configuration, once each required set is known.
     #[must_use]
     pub fn config(&self) -> Option<VideoConfig> {
         match self {
@@ -193,21 +193,21 @@ impl ParameterSets {
     }
 }
 
-/// The description of a sound track.
+/// Configuration of an audio track.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum AudioConfig {
     /// AAC.
     Aac {
-        /// The facts of the configuration.
+        /// Parsed configuration.
         facts: AudioSpecificConfig,
-        /// The `AudioSpecificConfig` bytes (ISO/IEC 14496-3, 1.6.2.1).
+        /// `AudioSpecificConfig` (ISO/IEC 14496-3, 1.6.2.1).
         specific: Bytes,
     },
     /// G.711.
     G711 {
-        /// Which of its two laws.
+        /// Companding law.
         law: Law,
-        /// Samples per second; 8000 by the standard.
+        /// Samples per second; 8000 in the standard.
         sample_rate: u32,
         /// Channels.
         channels: u8,
@@ -215,13 +215,13 @@ pub enum AudioConfig {
 }
 
 impl AudioConfig {
-    /// AAC, from its configuration bytes; `None` where they cannot be read.
+    /// Creates an AAC configuration from its bytes; `None` if they cannot be parsed.
     #[must_use]
     pub fn aac(specific: Bytes) -> Option<Self> {
         AudioSpecificConfig::parse(&specific).ok().map(|facts| Self::Aac { facts, specific })
     }
 
-    /// The codec's name.
+    /// Returns the codec name.
     #[must_use]
     pub fn codec_name(&self) -> &'static str {
         match self {
@@ -231,7 +231,7 @@ impl AudioConfig {
         }
     }
 
-    /// Samples per second.
+    /// Returns the sampling rate in hertz.
     #[must_use]
     pub fn sample_rate(&self) -> u32 {
         match self {
@@ -240,7 +240,7 @@ impl AudioConfig {
         }
     }
 
-    /// Channels; 0 when the stream describes them in-band.
+    /// Returns the number of channels; 0 if they are described in-band.
     #[must_use]
     pub fn channels(&self) -> u8 {
         match self {
@@ -250,11 +250,11 @@ impl AudioConfig {
     }
 }
 
-/// Headers of all tracks that a feed carries. A change of these is a splice: every receiver needs them again.
+/// Headers of all tracks of a feed. After a change each receiver needs them again.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct StreamHeaders {
-    /// The picture, once its parameter sets are known.
+    /// Video, once its parameter sets are known.
     pub video: Option<VideoConfig>,
-    /// The sound, when there is any.
+    /// Audio, if there is any.
     pub audio: Option<AudioConfig>,
 }

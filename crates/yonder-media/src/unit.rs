@@ -1,4 +1,4 @@
-//! The access unit: one picture, or one frame of sound, on the relay's clock.
+//! Access unit: one video or audio frame on the feed's clock.
 
 use std::sync::Arc;
 
@@ -6,15 +6,15 @@ use bytes::Bytes;
 
 use crate::stream::StreamHeaders;
 
-/// Ticks of the relay's clock in one second (90 kHz, as in MPEG systems and RTP video).
+/// Ticks of the feed's clock per second (90 kHz, as in MPEG systems and RTP video).
 pub const TICKS_PER_SECOND: i64 = 90_000;
 
-/// Which of a feed's two tracks something belongs to.
+/// Track of a feed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Track {
-    /// The picture.
+    /// Video.
     Video,
-    /// The sound.
+    /// Audio.
     Audio,
 }
 
@@ -37,7 +37,7 @@ impl<T> PerTrack<T> {
         }
     }
 
-    /// Returns the value of `track` for changing it.
+    /// Returns the value of `track` mutably.
     pub fn get_mut(&mut self, track: Track) -> &mut T {
         match track {
             Track::Video => &mut self.video,
@@ -46,17 +46,17 @@ impl<T> PerTrack<T> {
     }
 }
 
-/// The bytes of an access unit, as slices of what the socket delivered.
+/// Payload of an access unit, as slices of received data.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Payload {
     /// NAL units in decoding order, without start codes or length prefixes.
     Nals(Vec<Bytes>),
-    /// One raw audio frame, without a transport header.
+    /// Raw audio frame, without a transport header.
     Frame(Bytes),
 }
 
 impl Payload {
-    /// Payload bytes, without any framing.
+    /// Returns the payload size without framing, in bytes.
     #[must_use]
     pub fn len(&self) -> usize {
         match self {
@@ -65,60 +65,60 @@ impl Payload {
         }
     }
 
-    /// True when there is not a single byte.
+    /// Returns true if the payload is empty.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 }
 
-/// One picture or one frame of sound. Cloning shares the payload.
+/// Video or audio frame. Cloning shares the payload.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AccessUnit {
-    /// The track it belongs to.
+    /// Track.
     pub track: Track,
     /// Decoding time in ticks of 1/90 000 s, strictly rising per track.
     pub dts: i64,
-    /// Presentation time in ticks of 1/90 000 s, never before `dts`.
+    /// Presentation time in ticks of 1/90 000 s, at least `dts`.
     pub pts: i64,
-    /// A decoder may start here (always true for sound).
+    /// Decoding can start here (always true for audio).
     pub keyframe: bool,
     /// Payload.
     pub payload: Payload,
 }
 
 impl AccessUnit {
-    /// Composition offset in whole milliseconds (ISO/IEC 14496-12, 8.6.1.3), rounded to nearest.
+    /// Returns the composition offset in milliseconds (ISO/IEC 14496-12, 8.6.1.3), rounded.
     #[must_use]
     pub fn composition_ms(&self) -> i64 {
         ticks_to_ms(self.pts.saturating_sub(self.dts))
     }
 }
 
-/// An access unit of a stream, with the stream's headers from this unit on. Shared by all of its readers.
+/// Access unit with the stream headers that apply to it. Shared by all readers.
 #[derive(Debug)]
 pub struct Frame {
     /// The access unit.
     pub unit: AccessUnit,
-    /// Headers of the stream.
+    /// Stream headers.
     pub headers: Arc<StreamHeaders>,
 }
 
 impl Frame {
-    /// Returns a unit under the given headers.
+    /// Creates a frame.
     #[must_use]
     pub fn new(unit: AccessUnit, headers: Arc<StreamHeaders>) -> Self {
         Self { unit, headers }
     }
 
-    /// True for a video frame at which a decoder can start.
+    /// Returns true for a video frame at which decoding can start.
     #[must_use]
     pub fn is_keyframe(&self) -> bool {
         self.unit.track == Track::Video && self.unit.keyframe
     }
 }
 
-/// Ticks to milliseconds, rounded to nearest.
+/// Converts ticks to milliseconds, rounded.
 #[must_use]
 pub(crate) fn ticks_to_ms(ticks: i64) -> i64 {
     ticks.saturating_add(45).div_euclid(90)

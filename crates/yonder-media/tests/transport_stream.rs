@@ -21,11 +21,11 @@ const PPS: &[u8] = &[0x68, 0xce, 0x38, 0x80];
 const FRAME: i64 = 3_600;
 const SOUND: i64 = 1_920;
 
-fn headers(with_sound: bool) -> StreamHeaders {
+fn headers(with_audio: bool) -> StreamHeaders {
     let mut sets = ParameterSets::new(VideoCodec::H264);
     sets.take(&Bytes::from_static(SPS));
     sets.take(&Bytes::from_static(PPS));
-    let audio = with_sound.then(|| AudioConfig::aac(Bytes::from_static(&[0x11, 0x90])).unwrap());
+    let audio = with_audio.then(|| AudioConfig::aac(Bytes::from_static(&[0x11, 0x90])).unwrap());
     StreamHeaders { video: sets.config(), audio }
 }
 
@@ -45,7 +45,7 @@ fn picture(number: i64, base: i64) -> AccessUnit {
     }
 }
 
-fn sound(number: i64, base: i64) -> AccessUnit {
+fn audio(number: i64, base: i64) -> AccessUnit {
     let at = base + number * SOUND;
     let frame = vec![0x21; 180 + usize::try_from(number % 90).unwrap()];
     AccessUnit {
@@ -60,12 +60,12 @@ fn sound(number: i64, base: i64) -> AccessUnit {
 /// Pictures and sound in the order of their times.
 fn stream(seconds: i64, base: i64) -> impl Iterator<Item = AccessUnit> {
     let mut pictures = (0..seconds * 25).map(move |number| picture(number, base)).peekable();
-    let mut sounds =
-        (0..seconds * TICKS_PER_SECOND / SOUND).map(move |number| sound(number, base)).peekable();
-    std::iter::from_fn(move || match (pictures.peek(), sounds.peek()) {
-        (Some(p), Some(s)) if s.dts < p.dts => sounds.next(),
+    let mut audio_frames =
+        (0..seconds * TICKS_PER_SECOND / SOUND).map(move |number| audio(number, base)).peekable();
+    std::iter::from_fn(move || match (pictures.peek(), audio_frames.peek()) {
+        (Some(p), Some(s)) if s.dts < p.dts => audio_frames.next(),
         (Some(_), _) => pictures.next(),
-        (None, _) => sounds.next(),
+        (None, _) => audio_frames.next(),
     })
 }
 
@@ -81,7 +81,7 @@ fn inspected(units: impl Iterator<Item = AccessUnit>, headers: &StreamHeaders) -
 }
 
 #[test]
-fn ten_minutes_with_b_frames_and_sound_keep_to_the_standard() {
+fn ten_minutes_with_b_frames_and_audio_conform_to_the_standard() {
     let inspector = inspected(stream(600, 7_000), &headers(true));
     assert_eq!(inspector.units[&0x100], 600 * 25);
     // Three frames of sound travel together.
@@ -90,7 +90,7 @@ fn ten_minutes_with_b_frames_and_sound_keep_to_the_standard() {
 }
 
 #[test]
-fn a_slow_silent_picture_keeps_its_clock_references_and_tables() {
+fn slow_video_without_audio_has_regular_clock_references_and_tables() {
     let slow = (0..120).map(|number| {
         let at = number * 18_000;
         AccessUnit { dts: at, pts: at, ..picture(number * 48, 0) }
@@ -110,7 +110,7 @@ fn clip(fps: i64, gop: i64, behind: i64, jitter: i64, has_audio: bool) -> Vec<Ac
         })
         .collect();
     if has_audio {
-        units.extend((0..20 * TICKS_PER_SECOND / SOUND).map(|number| (number * SOUND, sound(number, 0))));
+        units.extend((0..20 * TICKS_PER_SECOND / SOUND).map(|number| (number * SOUND, audio(number, 0))));
     }
     units.sort_by_key(|(arrival, _)| *arrival);
     units.into_iter().map(|(_, unit)| unit).collect()
@@ -158,8 +158,8 @@ fn the_33_bit_wrap_is_crossed_without_a_gap() {
     let mut times: HashMap<Track, Vec<i64>> = HashMap::new();
     for event in demuxed(stream(20, base).map(|unit| muxer.write(&unit, &headers).bytes)) {
         match event {
-            TsEvent::Picture { dts, .. } => times.entry(Track::Video).or_default().push(dts),
-            TsEvent::Sound { pts, .. } => times.entry(Track::Audio).or_default().push(pts),
+            TsEvent::VideoFrame { dts, .. } => times.entry(Track::Video).or_default().push(dts),
+            TsEvent::AudioFrames { pts, .. } => times.entry(Track::Audio).or_default().push(pts),
             TsEvent::Problem(problem) => panic!("{problem}"),
             TsEvent::Program { .. } | TsEvent::Clock(_) => {}
         }
@@ -170,20 +170,20 @@ fn the_33_bit_wrap_is_crossed_without_a_gap() {
 }
 
 #[test]
-fn what_was_written_comes_out_again_bit_for_bit() {
+fn demuxed_stream_equals_the_muxed_one() {
     let (headers, mut muxer) = (headers(true), Muxer::default());
     let units: Vec<AccessUnit> = stream(10, 0).collect();
     let bytes: Vec<u8> = units.iter().flat_map(|unit| muxer.write(unit, &headers).bytes.to_vec()).collect();
-    let (mut pictures, mut sounds) = (Vec::new(), Vec::new());
+    let (mut pictures, mut audio_frames) = (Vec::new(), Vec::new());
     // In pieces that fit no packet.
     for event in demuxed(bytes.chunks(1_000).map(Bytes::copy_from_slice)) {
         match event {
-            TsEvent::Picture { nals, random_access, pts, dts } => {
+            TsEvent::VideoFrame { nals, random_access, pts, dts } => {
                 pictures.push((nals.last().cloned(), random_access, pts - dts));
             }
-            TsEvent::Sound { frames, config, .. } => {
+            TsEvent::AudioFrames { frames, config, .. } => {
                 assert_eq!(Some(config), headers.audio);
-                sounds.extend(frames);
+                audio_frames.extend(frames);
             }
             TsEvent::Program { video, audio } => assert_eq!((video, audio), (Some(VideoCodec::H264), true)),
             TsEvent::Clock(_) => {}
@@ -191,19 +191,19 @@ fn what_was_written_comes_out_again_bit_for_bit() {
         }
     }
     let mut sent_pictures = Vec::new();
-    let mut sent_sounds = Vec::new();
+    let mut sent_audio = Vec::new();
     for unit in &units {
         match &unit.payload {
             Payload::Nals(nals) => {
                 sent_pictures.push((nals.last().cloned(), unit.keyframe, unit.pts - unit.dts));
             }
-            Payload::Frame(frame) => sent_sounds.push(frame.clone()),
+            Payload::Frame(frame) => sent_audio.push(frame.clone()),
         }
     }
     // The last frames of sound wait for more to travel with.
-    assert!(sent_sounds.len() - sounds.len() < 3);
-    sent_sounds.truncate(sounds.len());
-    assert!(pictures == sent_pictures && sounds == sent_sounds);
+    assert!(sent_audio.len() - audio_frames.len() < 3);
+    sent_audio.truncate(audio_frames.len());
+    assert!(pictures == sent_pictures && audio_frames == sent_audio);
 }
 
 #[test]
@@ -228,14 +228,14 @@ fn packets_are_spread_over_the_picture_and_never_step_back() {
 }
 
 #[test]
-fn sound_after_a_hole_is_told_its_own_time() {
+fn audio_after_a_gap_has_its_own_timestamp() {
     let (headers, mut muxer) = (headers(true), Muxer::default());
     let mut units: Vec<AccessUnit> = vec![picture(0, 0)];
-    units.extend((0..8).map(|number| sound(if number < 4 { number } else { number + 20 }, 0)));
+    units.extend((0..8).map(|number| audio(if number < 4 { number } else { number + 20 }, 0)));
     units.push(picture(20, 0));
     let mut received = Vec::new();
     for event in demuxed(units.iter().map(|unit| muxer.write(unit, &headers).bytes)) {
-        if let TsEvent::Sound { pts, frames, .. } = event {
+        if let TsEvent::AudioFrames { pts, frames, .. } = event {
             received.push((pts / SOUND, frames.len()));
         }
     }
@@ -258,7 +258,7 @@ fn other_streams_are_a_new_version_of_the_map() {
 }
 
 #[test]
-fn lost_packets_are_told_and_the_unit_is_dropped() {
+fn lost_packets_are_reported_and_the_unit_is_dropped() {
     let (headers, mut muxer) = (headers(false), Muxer::default());
     let packets = (0..3).map(|number| {
         let bytes = muxer.write(&picture(number, 0), &headers).bytes;
@@ -267,7 +267,7 @@ fn lost_packets_are_told_and_the_unit_is_dropped() {
         Bytes::from([&bytes[..gone.start * PACKET], &bytes[gone.end * PACKET..]].concat())
     });
     let events = demuxed(packets);
-    let pictures = events.iter().filter(|event| matches!(event, TsEvent::Picture { .. })).count();
+    let pictures = events.iter().filter(|event| matches!(event, TsEvent::VideoFrame { .. })).count();
     let problems = events.iter().filter(|event| matches!(event, TsEvent::Problem(_))).count();
     assert_eq!((pictures, problems), (2, 1));
 }

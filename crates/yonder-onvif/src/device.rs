@@ -1,38 +1,44 @@
-//! The device service (ONVIF Core, 8): clock, facts, and where the media services are.
+//! Device service (ONVIF Core, 8): clock, device information, and addresses of the media services.
 
-use time::{Date, Month, PrimitiveDateTime, Time};
+use jiff::civil::DateTime;
+use jiff::tz::TimeZone;
 
 use crate::discovery::scope_value;
 use crate::security::Clock;
 use crate::soap::Fault;
 use crate::xml::Element;
 
-/// Asks for the clock; every device answers this without signing (8.3.11).
+/// Returns the request for the clock, which every device answers without authentication (8.3.11).
 #[must_use]
 pub fn clock_request() -> String {
     "<GetSystemDateAndTime xmlns=\"http://www.onvif.org/ver10/device/wsdl\"/>".to_owned()
 }
 
-/// The clock in an answer, against ours: `now_s` is our time in seconds since 1970. `None` where the device tells no
-/// usable time.
+/// Parses the clock of a response relative to ours; `now_s` is our time in seconds since 1970. `None` without a valid time.
 #[must_use]
 pub fn read_clock(answer: &Element, now_s: i64) -> Option<Clock> {
     let utc = answer.find("UTCDateTime")?;
-    let number = |path: [&str; 2]| utc.text_at(&path)?.parse::<i32>().ok();
-    let small = |path: [&str; 2]| u8::try_from(number(path)?).ok();
-    let month = Month::try_from(small(["Date", "Month"])?).ok()?;
-    let date = Date::from_calendar_date(number(["Date", "Year"])?, month, small(["Date", "Day"])?).ok()?;
-    // A leap second has no place in this calendar; the one before is near enough.
+    let number = |path: [&str; 2]| utc.text_at(&path)?.parse::<i16>().ok();
+    let small = |path: [&str; 2]| i8::try_from(number(path)?).ok();
+    // A leap second is replaced by the second before.
     let second = small(["Time", "Second"])?.min(59);
-    let time = Time::from_hms(small(["Time", "Hour"])?, small(["Time", "Minute"])?, second).ok()?;
-    let device_s = PrimitiveDateTime::new(date, time).assume_utc().unix_timestamp();
+    let time = DateTime::new(
+        number(["Date", "Year"])?,
+        small(["Date", "Month"])?,
+        small(["Date", "Day"])?,
+        small(["Time", "Hour"])?,
+        small(["Time", "Minute"])?,
+        second,
+        0,
+    );
+    let device_s = TimeZone::UTC.to_timestamp(time.ok()?).ok()?.as_second();
     Some(Clock { ahead_s: device_s - now_s })
 }
 
 /// Device information.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct DeviceFacts {
-    /// Maker.
+    /// Manufacturer.
     pub maker: String,
     /// Model.
     pub model: String,
@@ -40,16 +46,16 @@ pub struct DeviceFacts {
     pub firmware: String,
 }
 
-/// Asks for the facts (8.3.1).
+/// Returns the request for the device information (8.3.1).
 #[must_use]
 pub fn facts_request() -> String {
     "<GetDeviceInformation xmlns=\"http://www.onvif.org/ver10/device/wsdl\"/>".to_owned()
 }
 
-/// The facts in an answer.
+/// Parses the device information.
 ///
 /// # Errors
-/// The device's fault.
+/// SOAP fault of the device.
 pub fn read_facts(answer: &Element) -> Result<DeviceFacts, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
@@ -61,13 +67,13 @@ pub fn read_facts(answer: &Element) -> Result<DeviceFacts, Fault> {
     Ok(DeviceFacts { maker: text("Manufacturer"), model: text("Model"), firmware: text("FirmwareVersion") })
 }
 
-/// Returns the request for the scopes (8.3.13), which hold the device's name.
+/// Returns the request for the scopes (8.3.13), which contain the device's name.
 #[must_use]
 pub fn scopes_request() -> String {
     "<GetScopes xmlns=\"http://www.onvif.org/ver10/device/wsdl\"/>".to_owned()
 }
 
-/// Returns the device's name by its scopes, if it has one.
+/// Returns the device's name from its scopes, if present.
 #[must_use]
 pub fn read_name(answer: &Element) -> Option<String> {
     let scopes = answer.find("GetScopesResponse")?;
@@ -77,9 +83,9 @@ pub fn read_name(answer: &Element) -> Option<String> {
 /// Addresses of the media services of a device.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Capabilities {
-    /// The first media service.
+    /// Media service.
     pub media: Option<String>,
-    /// The second one, the only one that shows H.265.
+    /// Media2 service, which has H.265 as well.
     pub media2: Option<String>,
 }
 
@@ -91,17 +97,17 @@ pub fn services_request() -> String {
         .to_owned()
 }
 
-/// Returns the request for the capabilities (8.1.2.3): devices before ONVIF 2.1 know no other.
+/// Returns the request for the capabilities (8.1.2.3), for devices before ONVIF 2.1.
 #[must_use]
 pub fn capabilities_request() -> String {
     "<GetCapabilities xmlns=\"http://www.onvif.org/ver10/device/wsdl\"><Category>All</Category></GetCapabilities>"
         .to_owned()
 }
 
-/// Returns the media services in a response to [`capabilities_request`].
+/// Parses the media services of a response to [`capabilities_request`].
 ///
 /// # Errors
-/// The device's fault.
+/// SOAP fault of the device.
 pub fn read_capabilities(answer: &Element) -> Result<Capabilities, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
@@ -114,10 +120,10 @@ pub fn read_capabilities(answer: &Element) -> Result<Capabilities, Fault> {
     })
 }
 
-/// Returns the media services in a response to [`services_request`].
+/// Parses the media services of a response to [`services_request`].
 ///
 /// # Errors
-/// The device's fault.
+/// SOAP fault of the device.
 pub fn read_services(answer: &Element) -> Result<Capabilities, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
@@ -148,7 +154,7 @@ mod tests {
     }
 
     #[test]
-    fn the_clock_is_told_as_a_difference() {
+    fn clock_is_relative_to_ours() {
         assert_eq!(read_clock(&clock("45"), 1_284_623_400), Some(Clock { ahead_s: 45 }));
         assert_eq!(read_clock(&clock("60"), 1_284_623_400), Some(Clock { ahead_s: 59 }));
         assert_eq!(read_clock(&clock("x"), 0), None);
@@ -185,7 +191,7 @@ mod tests {
     }
 
     #[test]
-    fn facts_may_be_left_out() {
+    fn device_information_is_optional() {
         let text =
             "<E><GetDeviceInformationResponse><Model>Fellside 2</Model></GetDeviceInformationResponse></E>";
         let facts = read_facts(&Element::parse(text.as_bytes()).unwrap()).unwrap();

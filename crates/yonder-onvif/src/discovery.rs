@@ -1,35 +1,34 @@
-//! WS-Discovery 1.1 (OASIS; the 2005 edition on the wire, as ONVIF Core, 7.3 prescribes): probes, and the answers
-//! to them.
+//! WS-Discovery 1.1 (OASIS; the 2005 edition on the wire, as ONVIF Core, 7.3 requires): probes and probe matches.
 
 use percent_encoding::percent_decode_str;
 
 use crate::xml::{Element, XmlError};
 
-/// Group that probes are sent to (2.4).
+/// Multicast group of probes (2.4).
 pub const MULTICAST_ADDRESS: &str = "239.255.255.250";
-/// Port that probes are sent to, also directly to one device.
+/// Port of probes, for unicast as well.
 pub const MULTICAST_PORT: u16 = 3702;
-/// Addresses of one device that are looked at.
+/// Maximum addresses of one device.
 const MAX_ADDRESSES: usize = 8;
-/// Longest name or address kept.
+/// Maximum length of a name or address.
 const MAX_TEXT: usize = 300;
 
-/// A device that answered.
+/// Device from a probe match.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Found {
-    /// Its endpoint reference: the same for each of its answers.
+    /// Endpoint reference, the same in each of its responses.
     pub id: String,
-    /// Name by its scopes.
+    /// Name from its scopes.
     pub name: Option<String>,
-    /// Hardware by its scopes.
+    /// Hardware from its scopes.
     pub hardware: Option<String>,
-    /// Place by its scopes.
+    /// Location from its scopes.
     pub place: Option<String>,
-    /// Addresses of its device service.
+    /// Addresses of the device service.
     pub services: Vec<String>,
 }
 
-/// Type of device that a probe asks for. Devices answer if they have it; many have one of them alone.
+/// Device type of a probe. Many devices answer only one of them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ProbeType {
     /// `tdn:NetworkVideoTransmitter` (ONVIF Core, 7.3.2).
@@ -50,7 +49,7 @@ impl ProbeType {
     }
 }
 
-/// Returns a probe for devices of a type. `message_id` is a random UUID.
+/// Returns a probe for a device type. `message_id` is a random UUID.
 #[must_use]
 pub fn probe(kind: ProbeType, message_id: &str) -> String {
     let (namespace, name) = kind.namespace_and_name();
@@ -67,14 +66,14 @@ pub fn probe(kind: ProbeType, message_id: &str) -> String {
     )
 }
 
-/// The devices in an answer to the probe `message_id`. Answers to other probes hold none.
+/// Parses the devices of a response to the probe `message_id`; none for another probe.
 ///
 /// # Errors
-/// [`XmlError`] when it cannot be read.
+/// [`XmlError`] for an invalid document.
 pub fn read_matches(answer: &[u8], message_id: &str) -> Result<Vec<Found>, XmlError> {
     let root = Element::parse(answer)?;
     let related = root.find("RelatesTo").map(|element| element.text.to_ascii_lowercase());
-    // Some devices leave the reference out; one to somebody else's probe is none of ours.
+    // Some devices omit the reference; a response to another probe is ignored.
     if related.is_some_and(|related| !related.ends_with(&message_id.to_ascii_lowercase())) {
         return Ok(Vec::new());
     }
@@ -142,7 +141,7 @@ mod tests {
     }
 
     #[test]
-    fn a_match_tells_name_hardware_and_where_to_ask() {
+    fn probe_match_has_name_hardware_and_addresses() {
         let text = answer(&format!("uuid:{ID}"), "http://192.0.2.7/onvif/device ftp://192.0.2.7/");
         let found = read_matches(text.as_bytes(), ID).unwrap();
         assert_eq!(found[0].name.as_deref(), Some("Summit Mast"));
@@ -152,14 +151,14 @@ mod tests {
     }
 
     #[test]
-    fn answers_to_others_and_without_an_address_are_none() {
+    fn matches_of_other_probes_or_without_an_address_are_ignored() {
         assert_eq!(read_matches(answer("uuid:other", "http://192.0.2.7/").as_bytes(), ID), Ok(Vec::new()));
         assert_eq!(read_matches(answer(&format!("urn:uuid:{ID}"), "").as_bytes(), ID), Ok(Vec::new()));
     }
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let _ = read_matches(&data, ID);
         }
     }

@@ -1,10 +1,11 @@
-//! Finding cameras: WS-Discovery 1.1 probes, and the ONVIF core, media and media2 services as far as they tell what
-//! a camera streams and where.
+//! Camera discovery: WS-Discovery 1.1 probes, and the ONVIF core, media and media2 services for profiles and stream
+//! addresses.
 //!
-//! Everything here is pure: messages are written and read, nothing is sent. XML from a device is hostile: its size
-//! and depth are bounded and no entity is expanded.
+//! All of it is pure: messages are written and parsed, nothing is sent. XML from a device is untrusted: its size and
+//! depth are bounded and no entity is expanded.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 #![deny(
     clippy::as_conversions,
     clippy::expect_used,

@@ -1,18 +1,18 @@
-//! The media services (ONVIF Media, 5; ONVIF Media2, 5): profiles with their facts, and stream addresses.
+//! Media services (ONVIF Media, 5; ONVIF Media2, 5): profiles and stream addresses.
 
 use crate::soap::Fault;
 use crate::xml::Element;
 use quick_xml::escape::escape;
 
-/// Profiles looked at: a recorder with 64 channels has 192.
+/// Maximum number of profiles: a recorder with 64 channels has 192.
 const MAX_PROFILES: usize = 512;
 
-/// Which of the two services.
+/// Version of the media service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MediaService {
-    /// The first one: H.264 and older.
+    /// Media: H.264 and older codecs.
     Media,
-    /// The second one: H.265 as well.
+    /// Media2: H.265 as well.
     Media2,
 }
 
@@ -25,33 +25,33 @@ impl MediaService {
     }
 }
 
-/// A profile: what is streamed at one address.
+/// Media profile.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Profile {
-    /// Token, by which the device knows it.
+    /// Token.
     pub token: String,
     /// Name.
     pub name: String,
-    /// Token of the video source: the same for all profiles of one lens, or of one channel.
+    /// Token of the video source, shared by all profiles of one lens or channel.
     pub source: String,
     /// Codec, like `H264` or `H265`.
     pub codec: String,
-    /// Samples.
+    /// Width in samples.
     pub width: u32,
-    /// Samples.
+    /// Height in lines.
     pub height: u32,
-    /// Frames per second at most.
+    /// Maximum frame rate.
     pub fps: Option<f64>,
-    /// Bit rate at most, in kilobits per second.
+    /// Maximum bit rate, in kilobits per second.
     pub kbps: Option<u32>,
     /// Frames between keyframes.
     pub keyframe_every: Option<u32>,
-    /// Sound codec.
-    pub sound: Option<String>,
+    /// Audio codec.
+    pub audio: Option<String>,
 }
 
 impl Profile {
-    /// Seconds between keyframes, as far as the device tells.
+    /// Returns the keyframe interval in seconds, if known.
     #[must_use]
     pub fn keyframe_interval_s(&self) -> Option<f64> {
         let (frames, fps) = (self.keyframe_every?, self.fps.filter(|fps| *fps > 0.0)?);
@@ -59,7 +59,7 @@ impl Profile {
     }
 }
 
-/// Asks for all profiles.
+/// Returns the request for all profiles.
 #[must_use]
 pub fn profiles_request(service: MediaService) -> String {
     let namespace = service.namespace();
@@ -71,10 +71,10 @@ pub fn profiles_request(service: MediaService) -> String {
     }
 }
 
-/// The profiles in an answer; those without a picture are left out.
+/// Parses the profiles of a response; those without video are omitted.
 ///
 /// # Errors
-/// The device's fault.
+/// SOAP fault of the device.
 pub fn read_profiles(answer: &Element, service: MediaService) -> Result<Vec<Profile>, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
@@ -84,8 +84,8 @@ pub fn read_profiles(answer: &Element, service: MediaService) -> Result<Vec<Prof
 }
 
 fn profile(element: &Element, service: MediaService) -> Option<Profile> {
-    // The second service keeps a profile's configurations one level deeper, under shorter names.
-    let (video, source, sound, body) = match service {
+    // Media2 has the configurations one level deeper, under shorter names.
+    let (video, source, audio, body) = match service {
         MediaService::Media => {
             ("VideoEncoderConfiguration", "VideoSourceConfiguration", "AudioEncoderConfiguration", element)
         }
@@ -114,11 +114,11 @@ fn profile(element: &Element, service: MediaService) -> Option<Profile> {
         fps: encoder.number_at(&["RateControl", "FrameRateLimit"]).filter(|fps| *fps > 0.0),
         kbps: encoder.number_at(&["RateControl", "BitrateLimit"]).and_then(whole).filter(|kbps| *kbps > 0),
         keyframe_every: length.filter(|frames| *frames > 0),
-        sound: body.child(sound).and_then(|sound| sound.text_at(&["Encoding"])).map(str::to_owned),
+        audio: body.child(audio).and_then(|audio| audio.text_at(&["Encoding"])).map(str::to_owned),
     })
 }
 
-/// Asks where a profile is streamed.
+/// Returns a `GetStreamUri` request.
 #[must_use]
 pub fn stream_request(service: MediaService, token: &str) -> String {
     let (namespace, token) = (service.namespace(), escape(token));
@@ -136,10 +136,10 @@ pub fn stream_request(service: MediaService, token: &str) -> String {
     }
 }
 
-/// The stream's address in an answer; `None` where there is none.
+/// Parses the stream address of a response; `None` if it is missing.
 ///
 /// # Errors
-/// The device's fault.
+/// SOAP fault of the device.
 pub fn read_stream_address(answer: &Element) -> Result<Option<String>, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
@@ -179,7 +179,7 @@ mod tests {
             fps: Some(25.0),
             kbps: Some(2048),
             keyframe_every: Some(50),
-            sound: Some("AAC".into()),
+            audio: Some("AAC".into()),
         };
         assert_eq!(profiles, vec![expected]);
         assert_eq!(profiles[0].keyframe_interval_s(), Some(2.0));
@@ -222,7 +222,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_answer_is_read_or_refused(data in "(<[/]?(E|GetProfilesResponse|Profiles token='p'|VideoEncoderConfiguration|Encoding|Fault|Uri)>|[0-9a-z ]){0,30}") {
+        fn any_response_is_parsed_or_refused(data in "(<[/]?(E|GetProfilesResponse|Profiles token='p'|VideoEncoderConfiguration|Encoding|Fault|Uri)>|[0-9a-z ]){0,30}") {
             if let Ok(answer) = Element::parse(format!("<E>{data}</E>").as_bytes()) {
                 let _ = read_profiles(&answer, MediaService::Media);
                 let _ = read_profiles(&answer, MediaService::Media2);

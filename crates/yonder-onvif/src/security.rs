@@ -1,7 +1,7 @@
-//! Signing messages with a user name token (WS-Security `UsernameToken` Profile 1.0, `PasswordDigest`).
+//! Message authentication by a user name token (WS-Security `UsernameToken` Profile 1.0, `PasswordDigest`).
 //!
-//! The digest holds the time of its making, and devices refuse what is not of their own time: it is made for the
-//! device's clock, which is asked for first, without signing.
+//! The digest contains a creation time, and devices refuse one that deviates from their own clock. So the device's
+//! clock, which needs no authentication, is requested first.
 
 use quick_xml::escape::escape;
 use std::fmt;
@@ -10,26 +10,24 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use secrecy::{ExposeSecret as _, SecretString};
 use sha1::{Digest as _, Sha1};
-use time::format_description::well_known::Rfc3339;
-use time::{Duration, OffsetDateTime};
 
-/// A device's clock, as a difference to ours.
+/// Clock of a device, relative to ours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Clock {
-    /// Seconds by which the device is ahead of us.
+    /// Seconds by which the device's clock is ahead.
     pub ahead_s: i64,
 }
 
-/// Credentials and time, by the clock of the device, of a signed message.
+/// Credentials and creation time of a message.
 #[derive(Clone)]
 pub struct DeviceAccount {
     /// User name.
     pub user: String,
     /// Password.
     pub password: SecretString,
-    /// Time of the message by the device's clock, in seconds since 1970.
+    /// Creation time by the device's clock, in seconds since 1970.
     pub device_time_s: i64,
-    /// Random for each message.
+    /// Random nonce of the message.
     pub nonce: [u8; 16],
 }
 
@@ -40,7 +38,7 @@ impl fmt::Debug for DeviceAccount {
 }
 
 impl DeviceAccount {
-    /// The security header.
+    /// Returns the security header.
     pub(crate) fn header(&self) -> String {
         let created = text_of(self.device_time_s);
         let digest = password_digest(&self.nonce, &created, self.password.expose_secret());
@@ -57,7 +55,7 @@ impl DeviceAccount {
     }
 }
 
-/// Base64 ( SHA-1 ( nonce + created + password ) ), section 3.1.
+/// Returns Base64 ( SHA-1 ( nonce + created + password ) ), section 3.1.
 #[must_use]
 pub fn password_digest(nonce: &[u8], created: &str, password: &str) -> String {
     let mut hash = Sha1::new();
@@ -67,11 +65,9 @@ pub fn password_digest(nonce: &[u8], created: &str, password: &str) -> String {
     STANDARD.encode(hash.finalize())
 }
 
-/// Seconds since 1970 as a time in UTC; times that no calendar has become its beginning.
+/// Formats seconds since 1970 as UTC; times out of range become 1970.
 fn text_of(seconds: i64) -> String {
-    let time = OffsetDateTime::UNIX_EPOCH.checked_add(Duration::seconds(seconds));
-    let time = time.unwrap_or(OffsetDateTime::UNIX_EPOCH);
-    time.format(&Rfc3339).unwrap_or_else(|_| "1970-01-01T00:00:00Z".to_owned())
+    jiff::Timestamp::from_second(seconds).unwrap_or_default().to_string()
 }
 
 #[cfg(test)]

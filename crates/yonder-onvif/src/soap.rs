@@ -7,14 +7,14 @@ use crate::xml::Element;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("the device refused: {reason}")]
 pub struct Fault {
-    /// The innermost code, like `NotAuthorized`.
+    /// Innermost code, such as `NotAuthorized`.
     pub code: String,
-    /// The device's words.
+    /// Reason, as sent by the device.
     pub reason: String,
 }
 
 impl Fault {
-    /// The fault in an answer, if it is one.
+    /// Returns the fault of a response, if it is one.
     #[must_use]
     pub fn of(answer: &Element) -> Option<Self> {
         let fault = answer.find("Fault")?;
@@ -27,14 +27,14 @@ impl Fault {
         })
     }
 
-    /// The device wants to know who asks.
+    /// Returns true if the device requires authentication.
     #[must_use]
     pub fn wants_sign_in(&self) -> bool {
         self.code == "NotAuthorized" || self.code == "FailedAuthentication"
     }
 }
 
-/// An envelope around `body`, signed by the account where there is one.
+/// Returns an envelope around `body`, with a security header for the account, if given.
 #[must_use]
 pub fn envelope(body: &str, account: Option<&DeviceAccount>) -> String {
     let header = account.map(DeviceAccount::header).unwrap_or_default();
@@ -50,7 +50,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_innermost_code_and_the_words_of_a_fault_are_kept() {
+    fn fault_has_the_innermost_code_and_the_reason() {
         let answer = "<e:Envelope><e:Body><e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode>\
             <e:Value>ter:NotAuthorized</e:Value></e:Subcode></e:Code><e:Reason><e:Text>who are you</e:Text>\
             </e:Reason></e:Fault></e:Body></e:Envelope>";

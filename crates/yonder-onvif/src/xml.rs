@@ -1,54 +1,53 @@
-//! XML from a device, read into a small tree. Names are kept without their prefixes: devices choose those freely.
+//! XML documents of devices as a small tree. Names have no prefixes, which devices choose freely.
 
 use quick_xml::Reader;
 use quick_xml::events::Event;
 
-/// Largest document looked at. Profiles of a recorder with 64 channels are under 300 kB.
+/// Maximum size of a document. Profiles of a recorder with 64 channels are under 300 kB.
 pub const MAX_BYTES: usize = 2 * 1024 * 1024;
-/// Deepest nesting looked at; real answers have a dozen levels.
+/// Maximum nesting; real documents have about twelve levels.
 const MAX_DEPTH: usize = 48;
-/// Most elements looked at.
+/// Maximum number of elements.
 const MAX_ELEMENTS: usize = 50_000;
 
-/// Why a document was refused.
+/// Error for an invalid document.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum XmlError {
-    /// It is larger than any real answer.
+    /// Too large.
     #[error("the answer is larger than {MAX_BYTES} bytes")]
     TooLarge,
-    /// It is nested deeper, or has more elements, than any real answer.
+    /// Nested too deeply, or too many elements.
     #[error("the answer is nested deeper or has more elements than any real one")]
     TooDeep,
-    /// It is not well-formed.
+    /// Not well-formed.
     #[error("the answer is not well-formed XML (byte {0})")]
     Malformed(u64),
-    /// There is no element in it.
+    /// No element.
     #[error("the answer is empty")]
     Empty,
 }
 
-/// An element with what is in it.
+/// XML element.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Element {
     /// Local name.
     pub name: String,
     /// Attributes by local name.
     pub attributes: Vec<(String, String)>,
-    /// Text directly in it, without blanks around it.
+    /// Text directly in the element, trimmed.
     pub text: String,
-    /// Elements in it.
+    /// Child elements.
     pub children: Vec<Self>,
 }
 
 impl Element {
-    /// Reads a document and returns its root.
+    /// Parses a document and returns its root.
     ///
-    /// A document type is passed over: entities that it declares stay unknown, and an unknown entity becomes
-    /// nothing.
+    /// A document type is skipped: entities that it declares are unknown, and unknown entities are removed.
     ///
     /// # Errors
-    /// [`XmlError`] when it is too large, too deep, or not well-formed.
+    /// [`XmlError`] if it is too large, too deep, or not well-formed.
     pub fn parse(document: &[u8]) -> Result<Self, XmlError> {
         if document.len() > MAX_BYTES {
             return Err(XmlError::TooLarge);
@@ -121,18 +120,18 @@ impl Element {
         Self { name: local(start.local_name().as_ref()), attributes, ..Self::default() }
     }
 
-    /// The first element of that name directly in this one.
+    /// Returns the first child element with this name.
     #[must_use]
     pub fn child(&self, name: &str) -> Option<&Self> {
         self.children.iter().find(|child| child.name == name)
     }
 
-    /// All elements of that name directly in this one.
+    /// Returns all child elements with this name.
     pub fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a Self> {
         self.children.iter().filter(move |child| child.name == name)
     }
 
-    /// The first element of that name anywhere in this one, itself included.
+    /// Returns the first element with this name in the tree, including this one.
     #[must_use]
     pub fn find(&self, name: &str) -> Option<&Self> {
         if self.name == name {
@@ -141,27 +140,27 @@ impl Element {
         self.children.iter().find_map(|child| child.find(name))
     }
 
-    /// Text of the element that a path of names leads to.
+    /// Returns the text of the element at a path of names.
     #[must_use]
     pub fn text_at(&self, path: &[&str]) -> Option<&str> {
         let found = path.iter().try_fold(self, |element, name| element.child(name))?;
         Some(found.text.as_str()).filter(|text| !text.is_empty())
     }
 
-    /// Number at a path of names.
+    /// Returns the number at a path of names.
     #[must_use]
     pub fn number_at(&self, path: &[&str]) -> Option<f64> {
         self.text_at(path)?.parse::<f64>().ok().filter(|number| number.is_finite())
     }
 
-    /// An attribute by its local name.
+    /// Returns the attribute with this local name.
     #[must_use]
     pub fn attribute(&self, name: &str) -> Option<&str> {
         self.attributes.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
     }
 }
 
-/// The five predefined entities and character references (XML 1.0, 4.1 and 4.6); nothing else is expanded.
+/// Returns the character of a predefined entity or character reference (XML 1.0, 4.1 and 4.6); no other entity is expanded.
 fn character_of(reference: &str) -> Option<char> {
     match reference {
         "lt" => Some('<'),
@@ -181,7 +180,7 @@ fn character_of(reference: &str) -> Option<char> {
     }
 }
 
-/// An attribute's value with its references resolved, in the same narrow way.
+/// Returns an attribute value with its references resolved, restricted as in [`character_of`].
 fn unescaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
@@ -203,7 +202,7 @@ mod tests {
     use rstest::rstest;
 
     #[test]
-    fn prefixes_are_left_aside_and_texts_are_put_together() {
+    fn prefixes_are_removed_and_texts_joined() {
         let root =
             Element::parse(b"<a:x xmlns:a='u'><b:y k='1&lt;2'> one &amp;&#32;t<![CDATA[w]]>o </b:y></a:x>")
                 .unwrap();
@@ -237,17 +236,17 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let _ = Element::parse(&data);
         }
 
         #[test]
-        fn any_markup_is_read_or_refused(data in "(<[a-z/!?]{0,3}[a-z:]{0,4}( [a-z]=\"[^<]{0,4}\")?/?>|&[a-z#0-9]{0,5};?|[ -~]){0,40}") {
+        fn any_markup_is_parsed_or_refused(data in "(<[a-z/!?]{0,3}[a-z:]{0,4}( [a-z]=\"[^<]{0,4}\")?/?>|&[a-z#0-9]{0,5};?|[ -~]){0,40}") {
             let _ = Element::parse(data.as_bytes());
         }
 
         #[test]
-        fn escaped_text_comes_back(text in "[ -~äöü€]{0,40}") {
+        fn escaped_text_parses_back(text in "[ -~äöü€]{0,40}") {
             let root = Element::parse(format!("<x>{}</x>", escape(text.as_str())).as_bytes()).unwrap();
             prop_assert_eq!(root.text, text.trim());
         }

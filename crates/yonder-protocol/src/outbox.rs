@@ -1,11 +1,11 @@
-//! Bytes on their way to a socket, as shared slices.
+//! Send queue of shared slices.
 
 use std::collections::VecDeque;
 use std::io::IoSlice;
 
 use bytes::{Buf as _, Bytes};
 
-/// A queue of slices that a driver writes with vectored writes. Payload in it is shared, never copied.
+/// Queue of slices for vectored writes. Payload is shared, never copied.
 #[derive(Debug, Default)]
 pub struct Outbox {
     pieces: VecDeque<Bytes>,
@@ -13,7 +13,7 @@ pub struct Outbox {
 }
 
 impl Outbox {
-    /// Adds a slice at the end.
+    /// Appends a slice.
     pub fn push(&mut self, piece: Bytes) {
         if !piece.is_empty() {
             self.len += piece.len();
@@ -21,19 +21,19 @@ impl Outbox {
         }
     }
 
-    /// Bytes waiting.
+    /// Returns the number of queued bytes.
     #[must_use]
     pub fn len(&self) -> usize {
         self.len
     }
 
-    /// True when nothing waits.
+    /// Returns true if the queue is empty.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.len == 0
     }
 
-    /// Fills `slices` with the first pieces, up to `limit` bytes, and returns how many were filled.
+    /// Fills `slices` with the first slices, up to `limit` bytes, and returns their number.
     pub fn io_slices<'a>(&'a self, slices: &mut [IoSlice<'a>], limit: usize) -> usize {
         let (mut filled, mut left) = (0, limit);
         for (slot, piece) in slices.iter_mut().zip(&self.pieces) {
@@ -47,7 +47,7 @@ impl Outbox {
         filled
     }
 
-    /// Drops the first `count` bytes: they were written.
+    /// Removes the first `count` bytes, which were written.
     pub fn advance(&mut self, mut count: usize) {
         self.len = self.len.saturating_sub(count);
         while let Some(piece) = self.pieces.front_mut() {
@@ -60,7 +60,7 @@ impl Outbox {
         }
     }
 
-    /// Moves everything from `other` to the end of this queue, and returns its length in bytes.
+    /// Moves the content of `other` to the end of this queue, and returns its length in bytes.
     pub fn append(&mut self, other: &mut Self) -> usize {
         let moved = other.len;
         if self.pieces.is_empty() {
@@ -73,13 +73,13 @@ impl Outbox {
         moved
     }
 
-    /// Drops everything.
+    /// Removes all bytes.
     pub fn clear(&mut self) {
         self.pieces.clear();
         self.len = 0;
     }
 
-    /// All waiting bytes in one piece; for tests and short dialogues.
+    /// Returns all queued bytes as one vector, for tests and short dialogues.
     pub fn take_all(&mut self) -> Vec<u8> {
         let joined = self.pieces.iter().flat_map(|piece| piece.iter().copied()).collect();
         self.clear();
@@ -94,7 +94,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn whatever_is_written_in_whatever_steps_comes_out_in_order(
+        fn content_is_kept_in_order_for_any_write_sizes(
             pieces: Vec<Vec<u8>>,
             steps in prop::collection::vec(1_usize..40, 1..40),
         ) {

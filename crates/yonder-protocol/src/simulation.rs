@@ -1,5 +1,5 @@
-//! Network in simulated time: connects two cores over lines that delay, lose, reorder and repeat what they carry. A run with the same
-//! seed is the same run.
+//! Network simulation: connects two cores by lines with delay, loss, reordering and duplication, in simulated time. Runs are
+//! deterministic for a seed.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -8,14 +8,14 @@ use bytes::{Bytes, BytesMut};
 
 use crate::{DatagramCore, Outbox, Side, StreamCore, deliver_discarding};
 
-/// Delay of a stream's segment that was lost once: TCP sends it again.
+/// Delay of a lost segment of a stream, which TCP retransmits.
 const RETRANSMISSION_TIMEOUT: Duration = Duration::from_millis(200);
-/// Retransmissions of one segment.
+/// Maximum retransmissions of one segment.
 const MAX_RETRANSMISSIONS: u32 = 5;
-/// Rounds at one time after which a core is taken to be in an endless loop.
+/// Rounds at one time after which a core counts as stuck in a loop.
 const MAX_ROUNDS: u32 = 100_000;
 
-/// Pseudo-random numbers (xorshift).
+/// Pseudo-random number generator (xorshift).
 #[derive(Debug, Clone)]
 pub struct Random(u64);
 
@@ -34,24 +34,24 @@ impl Random {
         self.0
     }
 
-    /// Returns true with a probability in percent.
+    /// Returns true with a probability of `percent`.
     pub fn chance(&mut self, percent: u64) -> bool {
         self.next_number() % 100 < percent
     }
 
-    /// Returns a number below `limit`; zero where that is zero.
+    /// Returns a number below `limit`; zero for zero.
     pub fn below(&mut self, limit: u64) -> u64 {
         self.next_number().checked_rem(limit).unwrap_or_default()
     }
 }
 
-/// Behaviour of a line in one direction. Percentages apply to datagrams and to segments of a stream; a stream arrives complete and in
-/// order, so that losses delay it.
+/// Behavior of a line in one direction. Percentages apply to datagrams and to segments of a stream; a stream arrives
+/// complete and in order, so a loss delays it.
 #[derive(Debug, Clone, Copy)]
 pub struct Line {
     /// Delay.
     pub delay: Duration,
-    /// Greatest additional delay, uniformly distributed.
+    /// Maximum additional delay, uniformly distributed.
     pub jitter: Duration,
     /// Percentage that is lost.
     pub loss: u64,
@@ -59,7 +59,7 @@ pub struct Line {
     pub reorder: u64,
     /// Percentage of datagrams that arrive twice.
     pub repeat: u64,
-    /// Greatest length of a segment of a stream, in bytes.
+    /// Maximum size of a stream segment, in bytes.
     pub max_segment: u64,
     /// Nothing arrives.
     pub is_cut: bool,
@@ -79,7 +79,7 @@ impl Default for Line {
     }
 }
 
-/// Bytes on a line.
+/// Data on a line.
 #[derive(Debug, Clone)]
 pub enum Parcel<P> {
     /// Part of the stream.
@@ -88,18 +88,18 @@ pub enum Parcel<P> {
     Datagram(P, Bytes),
 }
 
-/// End of a line.
+/// Endpoint of a line.
 pub trait Endpoint {
     /// Path of datagrams.
     type Path: Clone;
 
-    /// Handles what has arrived.
+    /// Handles received data.
     fn receive(&mut self, parcel: Parcel<Self::Path>, now: Duration);
     /// As [`crate::Core::handle_timeout`].
     fn handle_timeout(&mut self, now: Duration);
     /// As [`crate::Core::poll_timeout`].
     fn poll_timeout(&self) -> Option<Duration>;
-    /// Appends what is to be sent at `now`.
+    /// Appends the data to be sent at `now`.
     fn transmit(&mut self, now: Duration, out: &mut Vec<Parcel<Self::Path>>);
 }
 
@@ -112,7 +112,7 @@ pub struct Stream<C> {
 }
 
 impl<C> Stream<C> {
-    /// Creates an end of a line with a core.
+    /// Creates an endpoint.
     pub fn new(core: C) -> Self {
         Self { core, unread: BytesMut::new() }
     }
@@ -173,7 +173,7 @@ where
     }
 }
 
-/// Core over a stream and datagrams beside it.
+/// Core over a stream with additional datagrams.
 #[derive(Debug)]
 pub struct StreamAndDatagrams<C> {
     /// The core.
@@ -182,7 +182,7 @@ pub struct StreamAndDatagrams<C> {
 }
 
 impl<C> StreamAndDatagrams<C> {
-    /// Creates an end of a line with a core.
+    /// Creates an endpoint.
     pub fn new(core: C) -> Self {
         Self { core, unread: BytesMut::new() }
     }
@@ -233,31 +233,31 @@ fn transmit_datagrams<C: DatagramCore>(core: &mut C, now: Duration, out: &mut Ve
     }
 }
 
-/// Parcel on its way to an end.
+/// Parcel in flight.
 #[derive(Debug)]
 struct Flight<P> {
     to: Side,
     parcel: Parcel<P>,
 }
 
-/// Two ends and the lines between them.
+/// Two endpoints and the lines between them.
 #[derive(Debug)]
 pub struct Network<A: Endpoint, B> {
-    /// First end.
+    /// First endpoint.
     pub local: A,
-    /// Second end.
+    /// Second endpoint.
     pub peer: B,
-    /// Line to the first end.
+    /// Line to the first endpoint.
     pub to_local: Line,
-    /// Line to the second end.
+    /// Line to the second endpoint.
     pub to_peer: Line,
-    /// Time.
+    /// Current time.
     pub now: Duration,
     random: Random,
-    /// Parcels on the lines, by arrival and in order of sending.
+    /// Parcels in flight, by arrival and in order of sending.
     flying: BTreeMap<(Duration, u64), Flight<A::Path>>,
     flown: u64,
-    /// Arrival of the last segment of the stream to each end: it overtakes none.
+    /// Arrival of the last stream segment at each endpoint, since segments do not overtake each other.
     last_arrival: [Duration; 2],
 }
 
@@ -277,10 +277,10 @@ impl<A: Endpoint, B: Endpoint<Path = A::Path>> Network<A, B> {
         }
     }
 
-    /// Lets the time pass until `until`. `act` is called whenever something has happened: it drains events and answers them.
+    /// Advances the time to `until`. `act` is called after each event, to drain and answer the cores' events.
     ///
     /// # Panics
-    /// When a core asks for the same time again and again.
+    /// If a core asks for the same time again and again.
     pub fn run_until(&mut self, until: Duration, mut act: impl FnMut(&mut A, &mut B, Duration)) {
         let mut rounds = 0;
         loop {
@@ -328,7 +328,7 @@ impl<A: Endpoint, B: Endpoint<Path = A::Path>> Network<A, B> {
         }
     }
 
-    /// Puts a parcel on the line to an end.
+    /// Puts a parcel on the line to an endpoint.
     pub fn send(&mut self, to: Side, parcel: Parcel<A::Path>) {
         let line = match to {
             Side::Local => self.to_local,

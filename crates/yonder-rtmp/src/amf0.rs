@@ -1,12 +1,12 @@
-//! AMF0 values (Adobe's Action Message Format 0 specification), as commands and metadata use them.
+//! AMF0 values (Adobe's Action Message Format 0 specification) of commands and metadata.
 
 use bytes::{Buf as _, BufMut as _, Bytes, BytesMut};
 
-/// Deepest nesting accepted; commands use two levels.
+/// Maximum nesting; commands use two levels.
 const MAX_DEPTH: u8 = 8;
-/// Maximum number of members of one object or array.
+/// Maximum members of one object or array.
 const MAX_MEMBERS: usize = 1024;
-/// Maximum number of values of one message, nested ones included.
+/// Maximum values of one message, including nested ones.
 const MAX_VALUES: usize = 4096;
 
 /// A value.
@@ -20,7 +20,7 @@ pub enum Value {
     String(String),
     /// Anonymous object (2.5).
     Object(Vec<(String, Self)>),
-    /// Null (2.7); when read also undefined (2.8), a reference (2.9) and unsupported (2.14), which have no value here.
+    /// Null (2.7). Undefined (2.8), references (2.9) and unsupported (2.14) are decoded as null.
     Null,
     /// ECMA array (2.10).
     Array(Vec<(String, Self)>),
@@ -30,16 +30,16 @@ pub enum Value {
     Date(f64),
 }
 
-/// Why bytes are no AMF0 value.
+/// Error for invalid AMF0 data.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AmfError {
-    /// Cut short.
+    /// Truncated.
     #[error("value is cut short")]
     Short,
-    /// Marker of a value whose length cannot be known here: movie clip, record set, or AMF3.
+    /// Marker of a value of unknown length: movie clip, record set, or AMF3.
     #[error("marker {0:#04x} is not supported")]
     Marker(u8),
-    /// Nested too deep.
+    /// Nested too deeply.
     #[error("values are nested deeper than {MAX_DEPTH}")]
     Depth,
     /// Too many members.
@@ -51,7 +51,7 @@ pub enum AmfError {
 }
 
 impl Value {
-    /// The string in it.
+    /// Returns the string; `None` for another type.
     #[must_use]
     pub fn as_str(&self) -> Option<&str> {
         match self {
@@ -60,7 +60,7 @@ impl Value {
         }
     }
 
-    /// The number in it.
+    /// Returns the number; `None` for another type.
     #[must_use]
     pub fn as_number(&self) -> Option<f64> {
         match self {
@@ -69,7 +69,7 @@ impl Value {
         }
     }
 
-    /// A member of an object or ECMA array.
+    /// Returns a member of an object or ECMA array.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&Self> {
         match self {
@@ -114,10 +114,10 @@ impl Value {
         }
     }
 
-    /// Takes one value off the front of `data`. Text that is not UTF-8 is converted with replacement characters.
+    /// Decodes one value at the beginning of `data`. Text that is not UTF-8 is converted with replacement characters.
     ///
     /// # Errors
-    /// [`AmfError`] when there is no whole, supported value.
+    /// [`AmfError`] for a truncated or unsupported value.
     pub fn decode(data: &mut Bytes) -> Result<Self, AmfError> {
         match Decoder::new(data).value(0) {
             (_, Some(error)) => Err(error),
@@ -125,7 +125,7 @@ impl Value {
         }
     }
 
-    /// Takes all values off `data`.
+    /// Decodes all values.
     ///
     /// # Errors
     /// As [`Value::decode`].
@@ -136,8 +136,8 @@ impl Value {
         }
     }
 
-    /// Takes values off `data` up to the first one that cannot be read, and returns why reading ended there. An object or array that
-    /// cannot be read to its end is returned with the members before.
+    /// Decodes values up to the first invalid one, and returns its error. An incomplete object or array is returned
+    /// with its valid members.
     #[must_use]
     pub fn decode_readable(mut data: Bytes) -> (Vec<Self>, Option<AmfError>) {
         let mut decoder = Decoder::new(&mut data);
@@ -178,7 +178,7 @@ fn encode_string(text: &str, out: &mut BytesMut) {
 
 fn encode_members(members: &[(String, Value)], out: &mut BytesMut) {
     for (name, value) in members {
-        // Names are ours or short; one too long for its 16-bit length cannot be expressed.
+        // Names are short; one that exceeds a 16-bit length is omitted.
         let Ok(length) = u16::try_from(name.len()) else { continue };
         out.put_u16(length);
         out.put_slice(name.as_bytes());
@@ -187,14 +187,14 @@ fn encode_members(members: &[(String, Value)], out: &mut BytesMut) {
     out.put_slice(&[0, 0, 9]);
 }
 
-/// Reader of one message. Each function returns what could be read, and why no more.
+/// Decoder of one message. Each function returns what could be decoded, and the error that ended it.
 struct Decoder<'a> {
     data: &'a mut Bytes,
-    /// Values that may still come.
+    /// Remaining number of values.
     left: usize,
 }
 
-/// A value as far as it could be read.
+/// Value as far as it could be decoded, and the error.
 type Decoded = (Option<Value>, Option<AmfError>);
 
 fn whole(value: Result<Value, AmfError>) -> Decoded {
@@ -224,9 +224,9 @@ impl<'a> Decoder<'a> {
             2 => whole(self.short_string().map(Value::String)),
             3 => self.object(depth),
             5 | 6 | 13 => (Some(Value::Null), None),
-            // 2.9: the number of an object that came before.
+            // 2.9: the index of an earlier object.
             7 => whole(self.data.try_get_u16().map(|_| Value::Null).map_err(|_| AmfError::Short)),
-            // 2.10: the count is a hint; the end marker counts.
+            // 2.10: the count is only a hint; the end marker ends the array.
             8 => match self.data.try_get_u32() {
                 Ok(_) => {
                     let (members, error) = self.members(depth);
@@ -238,7 +238,7 @@ impl<'a> Decoder<'a> {
             11 => whole(self.date()),
             // 2.14 long string, 2.17 XML document.
             12 | 15 => whole(self.long_string().map(Value::String)),
-            // 2.18: an object behind the name of its class.
+            // 2.18: an object after its class name.
             16 => match self.short_string() {
                 Ok(_) => self.object(depth),
                 Err(error) => (None, Some(error)),
@@ -267,7 +267,7 @@ impl<'a> Decoder<'a> {
         self.text(usize::try_from(length).map_err(|_| AmfError::Short)?)
     }
 
-    /// Descriptions come in local character sets as well.
+    /// Decodes text; descriptions may have a local character set.
     fn text(&mut self, length: usize) -> Result<String, AmfError> {
         if self.data.len() < length {
             return Err(AmfError::Short);
@@ -359,7 +359,7 @@ mod tests {
         assert_eq!(Value::decode(&mut Bytes::from_static(&[0x11])), Err(AmfError::Marker(0x11)));
     }
 
-    /// Markers whose values have no use here, but a known length, and text in other character sets.
+    /// Markers of known length without a use here, and text in other character sets.
     #[rstest]
     #[case::reference(&[7, 0, 1], Value::Null)]
     #[case::undefined(&[6], Value::Null)]
@@ -367,14 +367,14 @@ mod tests {
     #[case::xml(&[15, 0, 0, 0, 4, b'<', b'a', b'/', b'>'], Value::from("<a/>"))]
     #[case::typed_object(&[16, 0, 1, b'C', 0, 1, b'a', 5, 0, 0, 9], Value::Object(vec![("a".into(), Value::Null)]))]
     #[case::latin_1(&[2, 0, 3, b'd', 0xe9, b'j'], Value::from("d\u{fffd}j"))]
-    fn values_of_no_use_are_passed_over(#[case] bytes: &[u8], #[case] value: Value) {
+    fn irrelevant_values_are_skipped(#[case] bytes: &[u8], #[case] value: Value) {
         let mut data = Bytes::from([bytes, &[1, 1]].concat());
         assert_eq!(Value::decode(&mut data), Ok(value));
         assert_eq!(Value::decode(&mut data), Ok(Value::Boolean(true)), "the next value is found");
     }
 
     #[test]
-    fn what_stands_before_an_unreadable_value_is_kept() {
+    fn values_before_an_invalid_one_are_kept() {
         let mut data = BytesMut::new();
         Value::from("onStatus").encode(&mut data);
         data.put_slice(&[3, 0, 4]);
@@ -390,7 +390,7 @@ mod tests {
 
     #[test]
     fn number_of_values_is_bounded_in_all() {
-        // Lists of 1 000 nulls within a list of 1 000.
+        // Lists of 1 000 nulls in a list of 1 000.
         let inner = [&[10, 0, 0, 3, 0xe8][..], &[5; 1_000]].concat();
         let nested = [&[10, 0, 0, 3, 0xe8][..], &inner.repeat(1_000)].concat();
         assert_eq!(Value::decode(&mut Bytes::from(nested)), Err(AmfError::Values));
@@ -425,7 +425,7 @@ mod tests {
         }
 
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let _ = Value::decode_all(Bytes::from(data));
         }
     }

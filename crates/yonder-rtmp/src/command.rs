@@ -1,36 +1,36 @@
-//! Commands (7.2): a name, a transaction number, and values.
+//! Commands (7.2): name, transaction ID and values.
 
 use bytes::{Buf as _, Bytes, BytesMut};
 
 use crate::amf0::Value;
 
-/// Why a message is no command.
+/// Error for an invalid command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum CommandError {
-    /// It does not begin with a name.
+    /// The command has no name.
     #[error("command has no name")]
     NoName,
 }
 
-/// A command or its reply.
+/// Command or its response.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Command {
     /// `connect`, `_result`, `onStatus` …
     pub name: String,
-    /// Transaction number; replies repeat it.
+    /// Transaction ID; a response repeats it.
     pub transaction: f64,
-    /// Remaining values: usually the command object, then arguments.
+    /// Values: usually the command object, then arguments.
     pub values: Vec<Value>,
 }
 
 impl Command {
-    /// Builds a command.
+    /// Creates a command.
     #[must_use]
     pub fn new(name: &str, transaction: f64, values: Vec<Value>) -> Self {
         Self { name: name.to_owned(), transaction, values }
     }
 
-    /// Writes the command as a message payload.
+    /// Encodes the command as a message payload.
     #[must_use]
     pub fn encode(&self) -> Bytes {
         let mut out = BytesMut::new();
@@ -42,11 +42,10 @@ impl Command {
         out.freeze()
     }
 
-    /// Reads a message payload, in AMF0 or behind the zero byte of the AMF3 form. Values from the first one that cannot be read on are
-    /// left out.
+    /// Decodes a message payload, in AMF0 or with the zero byte of AMF3. Values from the first invalid one on are omitted.
     ///
     /// # Errors
-    /// [`CommandError`] when it does not begin with a name.
+    /// [`CommandError`] if there is no name.
     pub fn decode(mut payload: Bytes) -> Result<Self, CommandError> {
         if payload.first() == Some(&0) {
             payload.advance(1);
@@ -64,7 +63,7 @@ impl Command {
         self.values.iter().find_map(|value| value.get(name))
     }
 
-    /// Returns `level`, `code` and `description` of the information object, at any position among the values.
+    /// Returns `level`, `code` and `description` of the information object, which may have any position.
     #[must_use]
     pub fn information(&self) -> (&str, &str, &str) {
         let information = self.values.iter().find(|value| value.get("code").is_some());
@@ -99,7 +98,7 @@ mod tests {
     }
 
     #[test]
-    fn a_command_is_known_by_what_can_be_read_of_it() {
+    fn partially_readable_command_is_recognized() {
         let mut payload = Command::new("_result", 4.0, vec![Value::Null, 1.0.into()]).encode().to_vec();
         payload.extend_from_slice(&[0x11, 0xff]);
         let command = Command::decode(Bytes::from(payload)).unwrap();

@@ -1,12 +1,11 @@
-//! The simple handshake (5.2), both halves. Each side sends a version byte and 1536 bytes, then echoes the
-//! other's.
+//! Simple handshake (5.2) of both sides: a version byte and 1536 bytes, then an echo of the other side's.
 
 use bytes::{BufMut as _, Bytes, BytesMut};
 
 const VERSION: u8 = 3;
 const BLOCK: usize = 1536;
 
-/// The peer does not speak RTMP version 3.
+/// The peer does not support RTMP version 3.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("handshake begins with {0:#04x}, not with RTMP version 3")]
 pub struct HandshakeError(pub u8);
@@ -18,7 +17,7 @@ enum State {
     Done,
 }
 
-/// One half of a handshake.
+/// One side of a handshake.
 #[derive(Debug)]
 pub(crate) struct Handshake {
     state: State,
@@ -26,7 +25,7 @@ pub(crate) struct Handshake {
 }
 
 impl Handshake {
-    /// `seed` fills the block; 5.2.3 asks for anything random, to tell an echo from a coincidence.
+    /// Creates a handshake; `seed` fills the block with random data (5.2.3).
     pub(crate) fn new(seed: u64) -> Self {
         let mut own = BytesMut::with_capacity(1 + BLOCK);
         own.put_u8(VERSION);
@@ -42,7 +41,7 @@ impl Handshake {
         Self { state: State::AwaitHello, own: own.freeze() }
     }
 
-    /// The version and first block of this side.
+    /// Returns the version and first block of this side.
     pub(crate) fn hello(&self) -> Bytes {
         self.own.clone()
     }
@@ -51,7 +50,8 @@ impl Handshake {
         self.state == State::Done
     }
 
-    /// Consumes complete blocks of the peer from the front of `input`. Returns the echo when the peer's first block is complete.
+    /// Parses complete blocks of the peer at the beginning of `input`. Returns the echo once the peer's first block is
+    /// complete.
     pub(crate) fn handle_input(&mut self, input: &mut &[u8]) -> Result<Option<Bytes>, HandshakeError> {
         let mut echo = None;
         if self.state == State::AwaitHello {
@@ -69,7 +69,7 @@ impl Handshake {
         if self.state == State::AwaitEcho
             && let Some((_, rest)) = input.split_at_checked(BLOCK)
         {
-            // The echo is not compared: servers of the digest handshake answer simple clients with their own.
+            // The echo is not compared: servers with a digest handshake answer simple clients with other data.
             *input = rest;
             self.state = State::Done;
         }
@@ -82,7 +82,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn two_halves_meet_in_any_segmentation() {
+    fn both_sides_complete_the_handshake_in_any_segmentation() {
         for size in [1, 7, 1536, 1537, 5000] {
             let (mut client, mut server) = (Handshake::new(1), Handshake::new(2));
             let (mut to_server, mut to_client) = (client.hello().to_vec(), server.hello().to_vec());

@@ -1,10 +1,11 @@
-//! RTMP (Adobe's Real-Time Messaging Protocol specification 1.0): the publishing side that pushes use, and the
-//! receiving side that stand-in platforms use.
+//! RTMP (Adobe's Real-Time Messaging Protocol specification 1.0): the publishing side for pushes, and the receiving side for
+//! stand-in platforms and rehearsals.
 //!
-//! Everything here is pure: no sockets, no clock. Machines take bytes and the time since an epoch of the
-//! driver's choice, as [`yonder_protocol`] describes.
+//! All of it is pure: no sockets, no clock. State machines take bytes and the time since an epoch of the driver's choice, as
+//! [`yonder_protocol`] describes.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 #![deny(
     clippy::as_conversions,
     clippy::expect_used,

@@ -1,4 +1,4 @@
-//! RTMP messages, apart from how they are cut into chunks (section 6 and 7.1).
+//! RTMP messages (section 6 and 7.1).
 
 use bytes::Bytes;
 
@@ -25,14 +25,14 @@ pub enum MessageKind {
     Data,
     /// Command in AMF0 (7.1.1).
     Command,
-    /// Command in AMF3: an AMF0 command behind one zero byte, in practice.
+    /// Command in AMF3; in practice an AMF0 command after one zero byte.
     Command3,
-    /// Anything else.
+    /// Any other type ID.
     Other(u8),
 }
 
 impl MessageKind {
-    /// The kind of a type ID.
+    /// Returns the kind of a type ID.
     #[must_use]
     pub fn from_id(id: u8) -> Self {
         match id {
@@ -51,7 +51,7 @@ impl MessageKind {
         }
     }
 
-    /// The type ID of a kind.
+    /// Returns the type ID of a kind.
     #[must_use]
     pub fn id(self) -> u8 {
         match self {
@@ -71,21 +71,21 @@ impl MessageKind {
     }
 }
 
-/// A whole message.
+/// Complete message.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Message {
     /// Kind.
     pub kind: MessageKind,
-    /// Message stream; 0 for control.
+    /// Message stream ID; 0 for control messages.
     pub stream: u32,
     /// Milliseconds, modulo 2^32.
     pub timestamp: u32,
-    /// Content.
+    /// Payload.
     pub payload: Bytes,
 }
 
 impl Message {
-    /// The 32-bit number that control messages carry.
+    /// Returns the 32-bit value of a control message.
     #[must_use]
     pub fn number(&self) -> Option<u32> {
         self.payload.first_chunk::<4>().map(|bytes| u32::from_be_bytes(*bytes))

@@ -64,7 +64,7 @@ fn picture(number: u32) -> Body {
 }
 
 #[rstest]
-fn a_minute_of_pictures_arrives_complete_over_a_lossy_line(#[values(1, 2, 3, 4, 5)] seed: u64) {
+fn a_minute_of_frames_arrives_complete_over_a_lossy_line(#[values(1, 2, 3, 4, 5)] seed: u64) {
     let line = Line { loss: 3, jitter: Duration::from_millis(30), max_segment: 300, ..Line::default() };
     let mut push = Push::new(line, seed);
     push.run(Duration::from_secs(10));
@@ -93,7 +93,7 @@ fn a_minute_of_pictures_arrives_complete_over_a_lossy_line(#[values(1, 2, 3, 4, 
 }
 
 #[test]
-fn a_line_that_is_cut_in_the_dialogue_is_no_answer_of_the_step() {
+fn line_cut_during_the_dialogue_times_out_at_its_step() {
     let mut push = Push::new(Line::default(), 1);
     // `connect` is on its way.
     push.run(Duration::from_millis(40));

@@ -100,7 +100,7 @@ fn run(side: Side, half: &mut impl Half, segment: usize) {
 }
 
 #[rstest]
-fn publisher_keeps_to_the_dialogue(#[values(1, 7, 128, 65_536)] segment: usize) {
+fn publisher_follows_the_transcript(#[values(1, 7, 128, 65_536)] segment: usize) {
     let server = "rtmp://ingest.example.net/live".parse().unwrap();
     let key = StreamKey::from_stored("planted-key".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 7 });
@@ -113,7 +113,7 @@ fn publisher_keeps_to_the_dialogue(#[values(1, 7, 128, 65_536)] segment: usize) 
 }
 
 #[rstest]
-fn receiver_keeps_to_the_dialogue(#[values(1, 7, 128, 65_536)] segment: usize) {
+fn receiver_follows_the_transcript(#[values(1, 7, 128, 65_536)] segment: usize) {
     let mut half = ReceiverHalf { receiver: Receiver::new(9), events: Vec::new(), is_pinged: false };
     run(Side::Server, &mut half, segment);
     assert!(matches!(&half.events[0], ReceiverEvent::Connect { app } if app == "live"), "{:?}", half.events);

@@ -1,4 +1,4 @@
-//! Answering a camera's challenge: Basic (RFC 7617) and Digest (RFC 7616, and RFC 2617 without `qop`).
+//! Authentication: Basic (RFC 7617) and Digest (RFC 7616, and RFC 2617 without `qop`).
 
 use std::borrow::Cow;
 
@@ -14,18 +14,18 @@ use crate::url::Credentials;
 /// Hash of a Digest challenge.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Algorithm {
-    /// MD5, what nearly all cameras use.
+    /// MD5, used by nearly all cameras.
     Md5,
     /// SHA-256.
     Sha256,
 }
 
-/// Text of a Digest challenge and its answer.
+/// Character set of a Digest challenge and its response.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Charset {
     /// UTF-8.
     Utf8,
-    /// Unknown: each character stands for one byte.
+    /// Unknown: each character represents one byte.
     Bytes,
 }
 
@@ -37,7 +37,7 @@ impl Charset {
         }
     }
 
-    /// Returns text of ours so that each character stands for a byte, where that is the form.
+    /// Converts our own text to the character set, one character per byte where that is unknown.
     fn own(self, text: &str) -> Cow<'_, str> {
         match self {
             Self::Utf8 => text.into(),
@@ -46,28 +46,29 @@ impl Charset {
     }
 }
 
-/// A challenge that can be answered, weakest first.
+/// Supported challenge, the weakest first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Challenge {
-    /// The password is sent as it is.
+    /// Basic: the password is sent in clear.
     Basic,
-    /// The password is proved.
+    /// Digest.
     Digest {
         /// Protection space.
         realm: String,
         /// The camera's nonce.
         nonce: String,
-        /// To be sent back unchanged.
+        /// `opaque`, returned unchanged.
         opaque: Option<String>,
         /// Hash.
         algorithm: Algorithm,
-        /// The challenge names the hash. A response repeats it then (RFC 7616, 3.4); old firmware that does not name it may refuse it.
+        /// The challenge names the algorithm, and so must the response (RFC 7616, 3.4); old firmware may refuse an
+        /// algorithm otherwise.
         names_algorithm: bool,
-        /// The secret is hashed together with both nonces (`-sess`).
+        /// `-sess`: the secret is hashed together with both nonces.
         session: bool,
         /// `qop=auth` is offered.
         qop_auth: bool,
-        /// The password was right but the nonce too old.
+        /// The password was correct but the nonce has expired.
         stale: bool,
     },
 }
@@ -81,14 +82,14 @@ impl Challenge {
         }
     }
 
-    /// True when only the nonce was refused.
+    /// Returns true if only the nonce was refused.
     #[must_use]
     pub fn is_stale(&self) -> bool {
         matches!(self, Self::Digest { stale: true, .. })
     }
 }
 
-/// The strongest of the challenges in `WWW-Authenticate` fields that can be answered.
+/// Returns the strongest supported challenge of the `WWW-Authenticate` fields.
 pub fn strongest<'a>(fields: impl Iterator<Item = &'a str>) -> Option<Challenge> {
     fields.flat_map(parse_field).max_by_key(Challenge::strength)
 }
@@ -107,7 +108,7 @@ fn parse_field(field: &str) -> Vec<Challenge> {
 
 type Parameters = Vec<(String, String)>;
 
-/// One field may hold several challenges: a word without `=` begins the next.
+/// Splits a field into challenges: a token without `=` begins the next one.
 fn split_challenges(field: &str) -> Vec<(String, Parameters)> {
     let mut challenges: Vec<(String, Parameters)> = Vec::new();
     for part in split_outside_quotes(field) {
@@ -160,7 +161,7 @@ fn digest_challenge(parameters: &Parameters) -> Option<Challenge> {
     };
     let qop = get("qop").unwrap_or_default();
     let qop_auth = qop.split(',').any(|kind| kind.trim().eq_ignore_ascii_case("auth"));
-    // Only auth-int is offered: it cannot be answered.
+    // Only `auth-int` is offered, which is not supported.
     if !qop.is_empty() && !qop_auth {
         return None;
     }
@@ -176,7 +177,7 @@ fn digest_challenge(parameters: &Parameters) -> Option<Challenge> {
     })
 }
 
-/// Answers a challenge, request by request.
+/// Computes the `Authorization` header of each request.
 #[derive(Debug)]
 pub struct Authenticator {
     challenge: Challenge,
@@ -187,20 +188,20 @@ pub struct Authenticator {
 }
 
 impl Authenticator {
-    /// `seed` makes the client nonce; it should be random in service and fixed in tests.
+    /// Creates an authenticator. `seed` determines the client nonce; it must be random in production.
     #[must_use]
     pub fn new(challenge: Challenge, credentials: Credentials, seed: u64) -> Self {
         let client_nonce = format!("{seed:016x}");
         Self { challenge, credentials, client_nonce, uses: 0, charset: Charset::Utf8 }
     }
 
-    /// Answers a challenge whose characters stand for bytes each; so do those of the answer.
+    /// Sets whether each character of the challenge, and of the response, represents one byte.
     #[must_use]
     pub fn with_bytes(self, is_bytes: bool) -> Self {
         Self { charset: if is_bytes { Charset::Bytes } else { Charset::Utf8 }, ..self }
     }
 
-    /// The `Authorization` value for a request.
+    /// Returns the `Authorization` value for a request.
     pub fn authorize(&mut self, method: &str, url: &str) -> String {
         let user = &self.credentials.user;
         let password = self.credentials.password.expose_secret();
@@ -242,7 +243,7 @@ impl Authenticator {
         if *qop_auth {
             value += &format!(", qop=auth, nc={count}");
         }
-        // RFC 7616, 3.4.2: the secret of a session needs the client's nonce, with `qop` or without.
+        // RFC 7616, 3.4.2: the session secret needs the client nonce, with or without `qop`.
         if *qop_auth || *session {
             value += &format!(", cnonce=\"{}\"", self.client_nonce);
         }
@@ -282,7 +283,7 @@ mod tests {
         assert_eq!(value, "Basic QWxhZGRpbjpvcGVuIHNlc2FtZQ==");
     }
 
-    /// The header values of RFC 2617, 3.5 (and 7616's formula for the other hash, worked out apart from this code).
+    /// Header values of RFC 2617, 3.5; the response for SHA-256 was computed independently by the formula of RFC 7616.
     #[rstest]
     #[case::md5(Algorithm::Md5, false, "6629fae49393a05397450978507c4ef1")]
     #[case::sha256(
@@ -322,7 +323,7 @@ mod tests {
 
     #[test]
     fn a_realm_in_another_character_set_is_hashed_as_it_came() {
-        // Two characters in GBK; the user's password is UTF-8 all the same. Worked out apart from this code.
+        // Two characters in GBK; the user's password is UTF-8. Computed independently.
         let realm: String = [0xc9_u8, 0xe3, 0xcf, 0xf1].map(char::from).iter().collect();
         let challenge =
             strongest(std::iter::once(format!("Digest realm=\"{realm}\", nonce=\"n1\"").as_str())).unwrap();
@@ -339,7 +340,7 @@ mod tests {
 
     #[test]
     fn digest_without_qop_is_the_formula_of_rfc_2069() {
-        // Worked out from RFC 2617, 3.2.2.1, with the header values of its example in 3.5.
+        // Computed independently from RFC 2617, 3.2.2.1, with the header values of its example in 3.5.
         let value = answer(
             "Digest realm=\"testrealm@host.com\", nonce=\"dcd98b7102dd2f0e8b11d0f600bfb0c093\"",
             credentials("Mufasa", "Circle Of Life"),
@@ -361,13 +362,13 @@ mod tests {
     }
 
     #[test]
-    fn a_stale_nonce_is_noticed() {
+    fn stale_nonce_is_detected() {
         let challenge = strongest(std::iter::once("Digest realm=\"a\", nonce=\"n\", stale=TRUE")).unwrap();
         assert!(challenge.is_stale());
     }
 
     #[test]
-    fn nothing_answerable_is_none() {
+    fn unsupported_challenges_are_ignored() {
         assert_eq!(strongest(["Bearer", "", ",,,=", "Digest realm=x"].into_iter()), None);
     }
 }

@@ -1,4 +1,4 @@
-//! Reasons for the end of a pull, by what can be done about them.
+//! Reasons for the end of a pull.
 
 use yonder_protocol::Side;
 
@@ -12,7 +12,7 @@ pub enum Timer {
     Reply(&'static str),
 }
 
-/// Why a pull failed or ended.
+/// Reason for the failure or end of a pull.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PullError {
@@ -28,28 +28,28 @@ pub enum PullError {
         /// The request carried credentials.
         authorized: bool,
     },
-    /// The camera offered Digest before, and asks for the password in clear now.
+    /// The camera has offered Digest before, and now only offers Basic.
     #[error("the camera asks for the password in clear, which it did not before; it may be another device")]
     ClearPassword,
-    /// The camera accepted SETUP with another transport than the one asked for.
+    /// The camera answered SETUP with a transport that differs from the request.
     #[error("the camera set up another transport than the one asked for ({transport})")]
     OtherTransport {
-        /// Its Transport header.
+        /// Transport header of the response.
         transport: String,
     },
-    /// The stream is somewhere else (301, 302 and their like, or a REDIRECT request).
+    /// Redirect (301, 302 and the like, or a REDIRECT request).
     #[error("the camera sends us to another address")]
     Redirected {
-        /// The new address; `None` if it cannot be read.
+        /// New URL; `None` if it cannot be parsed.
         location: Option<Box<CameraUrl>>,
     },
-    /// The description offers no picture.
+    /// The description has no video.
     #[error("the stream has no picture")]
     NoVideo,
-    /// The picture's codec is not carried.
+    /// The video codec is not supported.
     #[error("the picture is coded as {codec}, which is not carried")]
     CodecUnsupported {
-        /// The codec's name in the session description.
+        /// Codec name from the session description.
         codec: String,
     },
     /// The camera did not answer in time.
@@ -61,15 +61,15 @@ pub enum PullError {
     /// The input is not RTSP.
     #[error("the camera does not keep to the protocol")]
     Malformed(#[from] MessageError),
-    /// A reply lacks what the next step needs.
+    /// A reply lacks a required part.
     #[error("the camera's reply to {method} lacks {what}")]
     Incomplete {
-        /// The request's method.
+        /// Method of the request.
         method: &'static str,
         /// The missing part.
         what: &'static str,
     },
-    /// The pull was closed in order.
+    /// The pull was closed by this side.
     #[error("the pull was closed")]
     Closed,
 }

@@ -1,75 +1,75 @@
-//! RTSP messages and interleaved frames on the wire (RFC 2326, sections 4, 6, 7 and 10.12).
+//! RTSP messages and interleaved frames (RFC 2326, sections 4, 6, 7 and 10.12).
 //!
-//! Without state: bytes become items or an error. Lines and characters that no standard allows, but whose message is whole all the same,
-//! are read as far as they can be; [`resynchronize`] finds the next item behind bytes that belong to none.
+//! Stateless: bytes become items or an error. Messages with invalid lines or characters are parsed as far as possible;
+//! [`resynchronize`] finds the next item after unknown bytes.
 
 use std::borrow::Cow;
 use std::fmt::Write as _;
 
 use bytes::{Bytes, BytesMut};
 
-/// Longest start line with headers. Digest challenges are the longest part of real ones, well under 2 kB.
+/// Maximum size of start line and headers. Real ones are well under 2 kB.
 const MAX_HEAD: usize = 16 * 1024;
-/// Longest body. Real session descriptions are under 4 kB.
+/// Maximum size of a body. Real session descriptions are under 4 kB.
 const MAX_BODY: usize = 256 * 1024;
 const MAX_HEADERS: usize = 128;
 
-/// Why bytes are no RTSP message.
+/// Error for an invalid RTSP message.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum MessageError {
-    /// The head does not end within the limit.
+    /// The head exceeds the limit.
     #[error("message head is longer than {MAX_HEAD} bytes")]
     HeadTooLong,
-    /// The body is announced longer than the limit.
+    /// The announced body exceeds the limit.
     #[error("message body of {0} bytes is longer than {MAX_BODY}")]
     BodyTooLong(u64),
-    /// There are more headers than any real message has.
+    /// Too many headers.
     #[error("message has more than {MAX_HEADERS} headers")]
     TooManyHeaders,
-    /// The start line is neither a request nor a reply.
+    /// The start line is neither a request nor a response.
     #[error("not an RTSP start line")]
     StartLine,
-    /// `Content-Length` is no number.
+    /// `Content-Length` is not a number.
     #[error("Content-Length is not a number")]
     ContentLength,
 }
 
-/// Header fields in order, with lookup that ignores case.
+/// Header fields in order, with case-insensitive lookup.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Headers {
     fields: Vec<(String, String)>,
-    /// The head is not UTF-8: each character stands for one byte, as in ISO 8859-1, and is written so again. A Digest realm has to
-    /// be hashed and sent back as the bytes that came.
+    /// The head is not UTF-8: each character represents one byte, as in ISO 8859-1, and is encoded as such. A Digest
+    /// realm must be hashed and returned byte by byte.
     is_bytes: bool,
-    /// Lines that are neither a field nor the continuation of one.
+    /// Number of lines that are neither a field nor a continuation.
     skipped_lines: usize,
 }
 
 impl Headers {
-    /// True if each character stands for a byte of unknown character set.
+    /// Returns true if each character represents one byte of an unknown character set.
     #[must_use]
     pub fn is_bytes(&self) -> bool {
         self.is_bytes
     }
 
-    /// Has each character written as one byte.
+    /// Sets whether each character is encoded as one byte.
     pub fn set_bytes(&mut self, is_bytes: bool) {
         self.is_bytes = is_bytes;
     }
 
-    /// Number of lines that were skipped, since they are no fields.
+    /// Returns the number of skipped lines, which are not fields.
     #[must_use]
     pub fn skipped_lines(&self) -> usize {
         self.skipped_lines
     }
 
-    /// The first field of that name.
+    /// Returns the first field of that name.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&str> {
         self.fields.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
     }
 
-    /// All fields of that name, in order.
+    /// Returns all fields of that name, in order.
     pub fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
         self.fields
             .iter()
@@ -83,20 +83,20 @@ impl Headers {
     }
 }
 
-/// A request.
+/// Request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Request {
     /// Method as written.
     pub method: String,
-    /// Request address as written.
+    /// Request URL as written.
     pub url: String,
     /// Header fields.
     pub headers: Headers,
-    /// Body; empty when there is none.
+    /// Body, possibly empty.
     pub body: Bytes,
 }
 
-/// A reply.
+/// Response.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Response {
     /// Status code.
@@ -105,32 +105,32 @@ pub struct Response {
     pub reason: String,
     /// Header fields.
     pub headers: Headers,
-    /// Body; empty when there is none.
+    /// Body, possibly empty.
     pub body: Bytes,
 }
 
-/// One thing found on an RTSP connection.
+/// Item on an RTSP connection.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Item<'a> {
     /// A request from the peer.
     Request(Request),
-    /// A reply.
+    /// Response.
     Response(Response),
     /// An interleaved frame (10.12).
     Frame {
-        /// Its channel number.
+        /// Channel number.
         channel: u8,
-        /// Its payload.
+        /// Payload.
         payload: &'a [u8],
     },
 }
 
-/// Takes the next item from the front of `input`. `Ok(None)` means more bytes are needed.
+/// Parses the next item at the beginning of `input`; `Ok(None)` if more bytes are needed.
 ///
 /// # Errors
-/// [`MessageError`]; the connection cannot be used further.
+/// [`MessageError`]; the connection cannot be used any more.
 pub fn next_item<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageError> {
-    // Line ends between messages are to be ignored (4.1).
+    // Line ends between messages are ignored (4.1).
     while let Some((b'\r' | b'\n', rest)) = input.split_first() {
         *input = rest;
     }
@@ -142,17 +142,17 @@ pub fn next_item<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageEr
     }
 }
 
-/// True if there is no control character before the first line end: media can begin with a letter, too.
+/// Returns true if there is no control character before the first line end: media data may begin with a letter as well.
 fn is_text(input: &[u8]) -> bool {
     let line = input.iter().take(MAX_HEAD).take_while(|byte| **byte != b'\n');
     line.copied().all(|byte| byte >= b' ' || byte == b'\t' || byte == b'\r')
 }
 
-/// Bytes that a decision about an interleaved frame needs: its header, and the fixed header of the packet in it.
+/// Bytes needed to recognize an interleaved frame: its header and the fixed header of its packet.
 const FRAME_HEAD: usize = 4 + 8;
 
-/// Skips at least one byte, up to where the next item may begin: a reply, or an interleaved frame on a channel that `is_known`. Returns
-/// the number of bytes skipped. The last bytes are kept while more of them are needed to decide.
+/// Skips at least one byte, up to a possible item: a response, or an interleaved frame on a channel that `is_known`.
+/// Returns the number of bytes skipped. The last bytes are kept while more are needed to decide.
 pub fn resynchronize(input: &mut &[u8], is_known: impl Fn(u8) -> bool) -> usize {
     let bytes = *input;
     let at = (1..bytes.len()).find(|at| may_begin(bytes.get(*at..).unwrap_or_default(), &is_known));
@@ -161,8 +161,9 @@ pub fn resynchronize(input: &mut &[u8], is_known: impl Fn(u8) -> bool) -> usize 
     at
 }
 
-/// True for a `$` that begins no frame: its channel is unknown or its payload is neither RTP nor RTCP, and no item follows its end, or a
-/// whole frame of a known channel with an item behind it lies within. A frame of a track that was not asked for is none of these.
+/// Returns true for a `$` that does not begin a frame: its channel is unknown or its payload is neither RTP nor RTCP,
+/// and either no item follows its end, or it contains a complete frame of a known channel that is followed by an item.
+/// A frame of a track that is not set up is not stray.
 pub fn is_stray_dollar(input: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
     let Some((&[b'$', channel, high, low], rest)) = input.split_first_chunk::<4>() else { return false };
     let length = usize::from(u16::from_be_bytes([high, low]));
@@ -172,7 +173,7 @@ pub fn is_stray_dollar(input: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
     }
     match rest.get(length) {
         Some(next) => !begins_item(*next),
-        // Not all has come: the length may be none.
+        // The frame is incomplete: its length may be invalid.
         None => (2..input.len()).any(|at| holds_frame(input.get(at..).unwrap_or_default(), &is_known)),
     }
 }
@@ -181,7 +182,7 @@ fn begins_item(byte: u8) -> bool {
     matches!(byte, b'$' | b'R' | b'\r' | b'\n')
 }
 
-/// True for a whole frame of a known channel that an item follows.
+/// Returns true for a complete frame of a known channel that is followed by an item.
 fn holds_frame(rest: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
     let Some((&[b'$', channel, high, low], payload)) = rest.split_first_chunk::<4>() else { return false };
     let length = usize::from(u16::from_be_bytes([high, low]));
@@ -202,7 +203,7 @@ fn may_begin(rest: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
         return rest.get(1).is_none_or(|channel| is_known(*channel));
     };
     let length = usize::from(u16::from_be_bytes([high, low]));
-    // RTP and RTCP are of version 2, and eight bytes or longer.
+    // RTP and RTCP have version 2 and at least eight bytes.
     let is_packet = rest.get(4).is_none_or(|first| first >> 6 == 2);
     let next = rest.get(4 + length).is_none_or(|next| begins_item(*next));
     is_known(channel) && length + 4 >= FRAME_HEAD && is_packet && next
@@ -249,7 +250,7 @@ fn next_message<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageErr
     }))
 }
 
-/// Length of the head without its blank line, and where the body begins. Bare LF line ends are accepted.
+/// Returns the length of the head and the offset of the body. Bare LF line ends are accepted.
 fn find_head_end(buffer: &[u8]) -> Option<(usize, usize)> {
     let mut line_begin = 0_usize;
     for (at, byte) in buffer.iter().enumerate().take(MAX_HEAD + 4) {
@@ -292,7 +293,7 @@ fn parse_headers<'a>(lines: impl Iterator<Item = &'a str>) -> Result<Headers, Me
         if line.is_empty() {
             continue;
         }
-        // A line that begins with a blank continues the one before (RFC 2326, 4.2).
+        // A line that begins with a blank continues the previous one (RFC 2326, 4.2).
         if line.starts_with([' ', '\t']) {
             match headers.fields.last_mut() {
                 Some((_, value)) => {
@@ -303,7 +304,7 @@ fn parse_headers<'a>(lines: impl Iterator<Item = &'a str>) -> Result<Headers, Me
             }
             continue;
         }
-        // The blank line and the length frame the message: a line that is no field is the camera's own affair.
+        // The message is delimited by the blank line and the length, so an invalid line can be skipped.
         let Some((name, value)) = line.split_once(':') else {
             headers.skipped_lines += 1;
             continue;
@@ -317,7 +318,7 @@ fn parse_headers<'a>(lines: impl Iterator<Item = &'a str>) -> Result<Headers, Me
 }
 
 impl Request {
-    /// Writes the request; `Content-Length` is added when there is a body.
+    /// Encodes the request; `Content-Length` is added if there is a body.
     #[must_use]
     pub fn encode(&self) -> Bytes {
         let start = format!("{} {} RTSP/1.0\r\n", self.method, self.url);
@@ -326,7 +327,7 @@ impl Request {
 }
 
 impl Response {
-    /// Writes the reply; `Content-Length` is added when there is a body.
+    /// Encodes the response; `Content-Length` is added if there is a body.
     #[must_use]
     pub fn encode(&self) -> Bytes {
         let start = format!("RTSP/1.0 {} {}\r\n", self.status, self.reason);
@@ -353,7 +354,7 @@ fn encode_message(mut text: String, headers: &Headers, body: &Bytes) -> Bytes {
     out.freeze()
 }
 
-/// Returns the bytes that the characters stand for, see [`Headers::is_bytes`]. Others are written in UTF-8.
+/// Returns the bytes that the characters represent, see [`Headers::is_bytes`]; other text as UTF-8.
 pub(crate) fn to_bytes(text: &str) -> Vec<u8> {
     let mut bytes = Vec::with_capacity(text.len());
     for character in text.chars() {
@@ -365,7 +366,7 @@ pub(crate) fn to_bytes(text: &str) -> Vec<u8> {
     bytes
 }
 
-/// The header of an interleaved frame (10.12) of `length` payload bytes.
+/// Returns the header of an interleaved frame (10.12) of `length` payload bytes.
 #[must_use]
 pub fn frame_header(channel: u8, length: u16) -> [u8; 4] {
     let [high, low] = length.to_be_bytes();
@@ -398,7 +399,7 @@ mod tests {
     }
 
     #[test]
-    fn replies_frames_and_requests_are_read_in_any_split() {
+    fn responses_frames_and_requests_are_parsed_in_any_segmentation() {
         let mut wire = Vec::new();
         wire.extend_from_slice(&[b'$', 1, 0, 2, 7, 8]);
         wire.extend_from_slice(REPLY);
@@ -444,7 +445,7 @@ mod tests {
     #[case::no_colon(b"RTSP/1.0 200 OK\r\nDate Mon 3\r\nCSeq: 2\r\n\r\n", 1)]
     #[case::continues_nothing(b"RTSP/1.0 200 OK\r\n  odd\r\nCSeq: 2\r\n\r\n", 1)]
     #[case::several(b"RTSP/1.0 200 OK\r\nodd\r\n***\r\nCSeq: 2\r\nmore\r\n\r\n", 3)]
-    fn lines_that_are_no_fields_are_skipped_and_counted(#[case] wire: &[u8], #[case] skipped: usize) {
+    fn invalid_header_lines_are_skipped_and_counted(#[case] wire: &[u8], #[case] skipped: usize) {
         let items = all_items(wire);
         let [Item::Response(reply)] = items.as_slice() else { panic!("{items:?}") };
         assert_eq!((reply.headers.get("CSeq"), reply.headers.skipped_lines()), (Some("2"), skipped));
@@ -460,7 +461,7 @@ mod tests {
         assert_eq!(reply.encode()[..], wire[..]);
     }
 
-    /// Frames on channels 0 and 1 with bytes of no item between them.
+    /// Frames on channels 0 and 1 with unknown bytes between them.
     #[rstest]
     #[case::one_byte(&[0])]
     #[case::letters(b"PAD")]
@@ -468,7 +469,7 @@ mod tests {
     #[case::lying_frame(&[b'$', 0, 0, 90, 0x12, 0x60])]
     #[case::half_a_head(b"RTSP/1.0 20\x00\x01")]
     #[case::zeros(&[0; 1_500])]
-    fn next_item_is_found_behind_bytes_of_none(#[case] between: &[u8]) {
+    fn next_item_is_found_after_unknown_bytes(#[case] between: &[u8]) {
         let packet = |channel: u8, last: u8| {
             let mut frame = frame_header(channel, 16).to_vec();
             frame.extend_from_slice(&[0x80, 0x60, 0, last, 0, 0, 0, 0, 1, 2, 3, 4, 0x41, 0, b'$', 0]);
@@ -476,7 +477,7 @@ mod tests {
         };
         let mut wire = packet(0, 1);
         wire.extend_from_slice(between);
-        // Enough for a frame whose length lies to become implausible.
+        // Enough for a frame with an implausible length.
         for last in 2..20 {
             wire.extend_from_slice(&packet(last % 2, last));
         }
@@ -510,7 +511,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_written_can_be_read() {
+    fn encoded_messages_parse_back() {
         let mut headers = Headers::default();
         headers.push("CSeq", "4");
         let request = Request {
@@ -526,13 +527,13 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let mut rest = &data[..];
             while let Ok(Some(_)) = next_item(&mut rest) {}
         }
 
         #[test]
-        fn any_text_after_a_start_line_is_read_or_refused(text in "[ -~\r\n]{0,200}") {
+        fn any_text_after_a_start_line_is_parsed_or_refused(text in "[ -~\r\n]{0,200}") {
             let message = format!("RTSP/1.0 200 OK\r\n{text}\r\n\r\n");
             let mut rest = message.as_bytes();
             while let Ok(Some(_)) = next_item(&mut rest) {}

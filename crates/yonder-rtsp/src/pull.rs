@@ -1,4 +1,4 @@
-//! A pull: the RTSP dialogue together with the reception of its tracks.
+//! Pull: the RTSP dialogue and the reception of its tracks.
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -15,62 +15,62 @@ use crate::client::{
 };
 use crate::error::PullError;
 use crate::rtp::{
-    self, AacDepacketiser, Arrival, Depacketiser, DropCounts, LatmDepacketiser, OrderFigures,
-    PictureDepacketiser, ReceptionFigures, ReorderBuffer, Rtcp, RtpPacket, Source, TrackUnit,
+    self, AacDepacketizer, Arrival, Depacketizer, DropCounts, JitterBuffer, LatmDepacketizer, OrderStats,
+    ReceptionStats, Rtcp, RtpPacket, Source, TrackUnit, VideoDepacketizer,
 };
 
-/// How often receiver reports are sent (RFC 3550, 6.2 recommends at least five seconds).
+/// Interval of receiver reports (RFC 3550, 6.2 recommends at least five seconds).
 const REPORT_INTERVAL: Duration = Duration::from_secs(5);
 
-/// A picture or a frame of sound on the camera's own clock.
+/// Video or audio frame with its RTP time.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RawUnit {
+pub struct RtpAccessUnit {
     /// Track.
     pub track: Track,
     /// RTP time.
     pub rtp_time: u32,
-    /// A decoder may start here.
+    /// Decoding can start here.
     pub keyframe: bool,
-    /// The bytes.
+    /// Payload.
     pub payload: Payload,
 }
 
-/// A track as it was described and set up.
+/// Described track that was set up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Described {
     /// Track.
     pub track: Track,
-    /// RTP ticks per second.
+    /// RTP clock rate in hertz.
     pub clock_rate: u32,
-    /// Source of its datagrams, with the transport by datagrams.
+    /// Source of the datagrams, for UDP transport.
     pub peer: Option<DatagramPeer>,
 }
 
-/// Ports that a datagram is sent from and to.
+/// Path of a datagram: its local port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct DatagramPath {
-    /// Track, by its place in the list of tracks.
+    /// Index of the track.
     pub track: usize,
-    /// RTP or RTCP port of the track.
+    /// RTP or RTCP.
     pub channel: Channel,
 }
 
 /// Event of a pull.
 #[derive(Debug, Clone, PartialEq)]
 pub enum PullEvent {
-    /// The dialogue reached a step.
+    /// A step was completed.
     Step(Step),
     /// The camera has offered Digest authentication.
     DigestOffered,
-    /// Everything the camera offers.
+    /// All media that the camera offers.
     Offered(Vec<Offered>),
-    /// The tracks to come.
+    /// Tracks that were set up.
     Tracks(Vec<Described>),
-    /// Stream headers became known or changed; they apply from the next unit on.
+    /// Stream headers, new or changed; they apply from the next unit on.
     Headers(StreamHeaders),
-    /// A unit.
-    Unit(RawUnit),
-    /// The camera's two clocks, for alignment.
+    /// Access unit.
+    Unit(RtpAccessUnit),
+    /// RTCP sender report, for synchronization.
     SenderReport {
         /// Track.
         track: Track,
@@ -79,44 +79,44 @@ pub enum PullEvent {
         /// RTP time of that instant.
         rtp: u32,
     },
-    /// The camera restarted its numbering: times before and after have nothing to do with each other.
+    /// The camera restarted its RTP numbering: earlier and later RTP times are unrelated.
     Restarted(Track),
 }
 
-/// Figures of one track.
+/// Statistics of one track.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct TrackFigures {
+pub struct TrackStats {
     /// Track.
     pub track: Track,
-    /// Packets.
-    pub reception: ReceptionFigures,
-    /// Packets out of order.
-    pub order: OrderFigures,
-    /// Units dropped because of loss.
+    /// Packet reception.
+    pub reception: ReceptionStats,
+    /// Packet order.
+    pub order: OrderStats,
+    /// Access units dropped because of packet loss.
     pub units_dropped: u64,
-    /// Parts of packets that were not used, by reason.
+    /// Parts of packets that were dropped, by reason.
     pub drops: DropCounts,
-    /// Why the last sequence parameter set could not be read, if it could not.
+    /// Error of the last sequence parameter set, if it could not be parsed.
     pub parameter_problem: Option<SpsError>,
 }
 
-/// Packets of another payload type in a row after which that type is used.
+/// Consecutive packets of another payload type after which that type is accepted.
 const TYPE_CHANGE_PACKETS: u32 = 16;
 
 #[derive(Debug)]
 struct Reception {
     track: Track,
-    /// Payload type of the session description.
+    /// Payload type from the session description.
     described_type: u8,
-    /// Payload type that is used.
+    /// Payload type that is accepted.
     payload_type: u8,
-    /// Packets of another type since one of this type.
+    /// Packets of another type since the last packet of the accepted type.
     other_run: u32,
     source: Source,
-    /// Datagrams may come in any order; what is interleaved may not.
-    reorder: Option<ReorderBuffer>,
-    order: OrderFigures,
-    depacketiser: Depacketiser,
+    /// Jitter buffer, for UDP transport; interleaved packets are in order.
+    reorder: Option<JitterBuffer>,
+    order: OrderStats,
+    depacketizer: Depacketizer,
     drops: DropCounts,
 }
 
@@ -129,9 +129,9 @@ impl Reception {
         is_foreign
     }
 
-    /// Returns true for a payload that is used. There is a single stream on each channel, so that a camera which sends another type than
-    /// it has described means that one: from the beginning, or once [`TYPE_CHANGE_PACKETS`] in a row have it. As soon as the described
-    /// type comes, it alone counts.
+    /// Returns true for a payload type that is accepted. Each channel has a single stream, so a camera that sends
+    /// another type than it has described means that one: from the beginning, or once [`TYPE_CHANGE_PACKETS`] in a row
+    /// have it. Once the described type arrives, only that one is accepted.
     fn accepts(&mut self, payload_type: u8) -> bool {
         if payload_type == self.described_type {
             self.payload_type = payload_type;
@@ -150,7 +150,7 @@ impl Reception {
     }
 }
 
-/// One pull of one camera over one connection.
+/// Pull of one camera over one connection.
 #[derive(Debug)]
 pub struct Pull {
     client: Client,
@@ -160,14 +160,14 @@ pub struct Pull {
     parameters: Option<ParameterSets>,
     headers: StreamHeaders,
     report_at: Option<Duration>,
-    /// Payloads may be empty (RFC 6263, 4.1: that opens the path through address translators).
+    /// Payloads may be empty (RFC 6263, 4.1), to open NAT bindings.
     datagrams: VecDeque<(DatagramPath, Bytes)>,
     events: VecDeque<PullEvent>,
     end: Option<End<PullError>>,
 }
 
 impl Pull {
-    /// A pull that has not begun.
+    /// Creates a pull.
     #[must_use]
     pub fn new(config: ClientConfig) -> Self {
         let own_ssrc = u32::try_from(config.seed & 0xffff_ffff).unwrap_or_default();
@@ -186,7 +186,7 @@ impl Pull {
         }
     }
 
-    /// Begins, once the connection stands.
+    /// Starts the dialogue, once the connection is established.
     pub fn start(&mut self, now: Duration) {
         self.client.start(now);
     }
@@ -194,7 +194,7 @@ impl Pull {
     fn read_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
         loop {
             let result = self.client.handle_input(input, now);
-            // Events from before the data, or the end, come first.
+            // Events that precede the data, or the end, come first.
             self.forward_events(now);
             let Some(Data { track, channel, packet }) = result? else { return Ok(()) };
             match channel {
@@ -209,26 +209,26 @@ impl Pull {
         self.end.get_or_insert_with(|| End { by: why.side(), why });
     }
 
-    /// Ends in order. A TEARDOWN is still to be transmitted where there is a session, even after an end by the camera.
+    /// Ends the session. A TEARDOWN remains to be transmitted if there is a session, even after an end by the camera.
     pub fn close(&mut self, now: Duration) {
         self.client.close(now);
         self.finish(PullError::Closed);
     }
 
-    /// Returns what was skipped in the RTSP connection.
+    /// Returns the counts of skipped data on the RTSP connection.
     #[must_use]
     pub fn skipped(&self) -> Skipped {
         self.client.skipped()
     }
 
-    /// Figures per track.
-    pub fn figures(&self) -> impl Iterator<Item = TrackFigures> {
-        self.tracks.iter().map(|track| TrackFigures {
+    /// Returns the statistics of each track.
+    pub fn stats(&self) -> impl Iterator<Item = TrackStats> {
+        self.tracks.iter().map(|track| TrackStats {
             track: track.track,
-            reception: track.source.figures(),
-            order: track.reorder.as_ref().map_or(track.order, ReorderBuffer::figures),
-            units_dropped: track.depacketiser.dropped(),
-            drops: track.drops.sum(track.depacketiser.drops()),
+            reception: track.source.stats(),
+            order: track.reorder.as_ref().map_or(track.order, JitterBuffer::stats),
+            units_dropped: track.depacketizer.dropped(),
+            drops: track.drops.sum(track.depacketizer.drops()),
             parameter_problem: self
                 .parameters
                 .as_ref()
@@ -274,54 +274,54 @@ impl Pull {
         let describe = |t: &ClientTrack| Described { track: t.track, clock_rate: t.clock_rate, peer: t.peer };
         self.events.push_back(PullEvent::Tracks(tracks.iter().map(describe).collect()));
         for track in tracks {
-            let depacketiser = self.depacketiser(&track.codec, track.clock_rate);
+            let depacketizer = self.depacketizer(&track.codec, track.clock_rate);
             self.tracks.push(Reception {
                 track: track.track,
                 described_type: track.payload_type,
                 payload_type: track.payload_type,
                 other_run: 0,
                 source: Source::new(track.clock_rate),
-                reorder: self.by_datagrams.then(ReorderBuffer::default),
-                order: OrderFigures::default(),
-                depacketiser,
+                reorder: self.by_datagrams.then(JitterBuffer::default),
+                order: OrderStats::default(),
+                depacketizer,
                 drops: DropCounts::default(),
             });
         }
         self.headers.video = self.parameters.as_ref().and_then(ParameterSets::config);
         self.events.push_back(PullEvent::Headers(self.headers.clone()));
         if self.by_datagrams {
-            // Sending first opens the way through firewalls and address translators.
+            // A first packet opens firewalls and NAT bindings.
             self.report(now);
         }
     }
 
-    fn depacketiser(&mut self, codec: &Codec, clock_rate: u32) -> Depacketiser {
+    fn depacketizer(&mut self, codec: &Codec, clock_rate: u32) -> Depacketizer {
         match codec {
-            Codec::Picture { format, parameter_sets } => {
+            Codec::VideoUnit { format, parameter_sets } => {
                 let mut sets = ParameterSets::new(format.codec());
                 for set in parameter_sets {
                     sets.take(set);
                 }
                 self.parameters = Some(sets);
-                Depacketiser::Picture(Box::new(PictureDepacketiser::new(*format)))
+                Depacketizer::VideoUnit(Box::new(VideoDepacketizer::new(*format)))
             }
             Codec::Aac { config, format } => {
                 self.headers.audio = AudioConfig::aac(config.clone());
-                Depacketiser::Aac(AacDepacketiser::new(*format))
+                Depacketizer::Aac(AacDepacketizer::new(*format))
             }
             Codec::Latm { mux, in_band } => {
                 self.headers.audio = mux.as_ref().and_then(|mux| AudioConfig::aac(mux.specific.clone()));
-                Depacketiser::Latm(LatmDepacketiser::new(mux.clone(), *in_band))
+                Depacketizer::Latm(LatmDepacketizer::new(mux.clone(), *in_band))
             }
             Codec::G711 { law, channels } => {
                 self.headers.audio =
                     Some(AudioConfig::G711 { law: *law, sample_rate: clock_rate, channels: *channels });
-                Depacketiser::Samples
+                Depacketizer::Samples
             }
         }
     }
 
-    /// Handles an interleaved packet, which comes in order. One that cannot be parsed shows as a gap in the sequence numbers.
+    /// Handles an interleaved packet, which is in order. One that cannot be parsed becomes a gap in the sequence numbers.
     fn handle_media(&mut self, track: usize, packet: &[u8], now: Duration) {
         let Ok(packet) = RtpPacket::read(packet) else { return };
         if self.tracks.get_mut(track).is_some_and(|own| !own.is_foreign(packet.payload_type, packet.ssrc)) {
@@ -341,7 +341,7 @@ impl Pull {
         }
     }
 
-    /// Passes on what stands in order.
+    /// Depacketizes the packets that are in order.
     fn release(&mut self, track: usize, now: Duration) {
         while let Some((packet, came)) =
             self.tracks.get_mut(track).and_then(|reception| reception.reorder.as_mut()?.pop(now))
@@ -361,23 +361,23 @@ impl Pull {
                 return;
             }
             Arrival::InOrder => {}
-            Arrival::AfterLoss(_) => reception.depacketiser.handle_loss(),
+            Arrival::AfterLoss(_) => reception.depacketizer.handle_loss(),
             Arrival::NewSource if first => {}
             Arrival::NewSource => {
-                reception.depacketiser.restart();
+                reception.depacketizer.restart();
                 self.events.push_back(PullEvent::Restarted(reception.track));
             }
         }
         if !is_used {
-            // It is part of the stream's sequence. Whether the picture needs it is not known.
-            reception.depacketiser.handle_loss();
+            // The packet is part of the sequence, so a frame may be missing.
+            reception.depacketizer.handle_loss();
             return;
         }
         let which = reception.track;
-        for unit in reception.depacketiser.handle_packet(packet) {
+        for unit in reception.depacketizer.handle_packet(packet) {
             match which {
                 Track::Video => self.emit_picture(unit),
-                Track::Audio => self.emit_sound(track, unit),
+                Track::Audio => self.emit_audio(track, unit),
             }
         }
     }
@@ -399,8 +399,8 @@ impl Pull {
         self.emit(Track::Video, unit);
     }
 
-    fn emit_sound(&mut self, track: usize, unit: TrackUnit) {
-        let config = self.tracks.get(track).and_then(|reception| reception.depacketiser.in_band_config());
+    fn emit_audio(&mut self, track: usize, unit: TrackUnit) {
+        let config = self.tracks.get(track).and_then(|reception| reception.depacketizer.in_band_config());
         if let Some(config) = config {
             let known =
                 matches!(&self.headers.audio, Some(AudioConfig::Aac { specific, .. }) if specific == config);
@@ -409,7 +409,7 @@ impl Pull {
                 self.events.push_back(PullEvent::Headers(self.headers.clone()));
             }
         }
-        // Without its configuration no decoder can use it.
+        // No decoder can use the frame without its configuration.
         if self.headers.audio.is_none() {
             if let Some(reception) = self.tracks.get_mut(track) {
                 reception.drops.unconfigured += 1;
@@ -421,7 +421,7 @@ impl Pull {
 
     fn emit(&mut self, track: Track, unit: TrackUnit) {
         let TrackUnit { timestamp: rtp_time, keyframe, payload } = unit;
-        self.events.push_back(PullEvent::Unit(RawUnit { track, rtp_time, keyframe, payload }));
+        self.events.push_back(PullEvent::Unit(RtpAccessUnit { track, rtp_time, keyframe, payload }));
     }
 
     fn handle_control(&mut self, track: usize, packet: &[u8], now: Duration) -> Result<(), PullError> {
@@ -485,7 +485,7 @@ impl Core for Pull {
 }
 
 impl StreamCore for Pull {
-    /// Interleaved packets are read where they lie.
+    /// Interleaved packets are parsed without a copy.
     fn handle_input(&mut self, input: &[u8], now: Duration) -> usize {
         if self.end.is_some() {
             return input.len();
@@ -508,7 +508,7 @@ impl StreamCore for Pull {
 impl DatagramCore for Pull {
     type Path = DatagramPath;
 
-    /// Media is handled after a goodbye as well: it may have been overtaken.
+    /// Media is handled after an RTCP BYE as well, which may have overtaken it.
     fn handle_datagram(&mut self, path: DatagramPath, datagram: Bytes, now: Duration) {
         match path.channel {
             Channel::Media => self.handle_media_datagram(path.track, &datagram, now),

@@ -1,40 +1,40 @@
-//! Session descriptions (RFC 8866), read leniently: cameras bend this format more than any other.
+//! Session descriptions (RFC 8866), parsed leniently, since cameras often violate the format.
 
-/// Maximum number of media lines that are read.
+/// Maximum media lines that are parsed.
 const MAX_MEDIA: usize = 16;
-/// Maximum number of payload types of one media line that are read.
+/// Maximum payload types per media line.
 const MAX_FORMATS: usize = 8;
 
-/// One payload type of a media line.
+/// Payload type of a media line.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Media {
     /// `video`, `audio`, `application` …
     pub kind: String,
     /// Payload type.
     pub payload_type: u8,
-    /// Encoding name from `rtpmap`, or the static one of RFC 3551 where that is missing.
+    /// Encoding name from `rtpmap`, or the static one of RFC 3551.
     pub encoding: String,
-    /// RTP ticks per second.
+    /// RTP clock rate in hertz.
     pub clock_rate: u32,
-    /// Channels from `rtpmap`; 1 where it names none.
+    /// Channels from `rtpmap`; default 1.
     pub channels: u8,
     /// Format parameters, names in lower case.
     pub parameters: Vec<(String, String)>,
     /// `control` attribute.
     pub control: Option<String>,
-    /// Frames per second by the `framerate` attribute (RFC 8866, 6.11).
+    /// Frame rate from the `framerate` attribute (RFC 8866, 6.11).
     pub frame_rate: Option<f64>,
 }
 
 impl Media {
-    /// A format parameter by its lower-case name.
+    /// Returns a format parameter by its lower-case name.
     #[must_use]
     pub fn parameter(&self, name: &str) -> Option<&str> {
         self.parameters.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
     }
 }
 
-/// A session description.
+/// Session description.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Description {
     /// Session-level `control` attribute.
@@ -43,12 +43,12 @@ pub struct Description {
     pub media: Vec<Media>,
     /// Number of media lines.
     lines: usize,
-    /// First entry of the last media line.
+    /// Index of the first entry of the last media line.
     line_begin: usize,
 }
 
 impl Description {
-    /// Reads a description. Lines that make no sense are passed over; what is missing shows in the result.
+    /// Parses a description. Invalid lines are skipped.
     #[must_use]
     pub fn parse(text: &str) -> Self {
         let mut description = Self::default();
@@ -94,7 +94,7 @@ impl Description {
     }
 }
 
-/// Reads a media line: an entry for each of its payload types, since any of them may be the one that can be used.
+/// Parses a media line: one entry per payload type, since any of them may be supported.
 fn media_line(value: &str) -> Vec<Media> {
     let mut words = value.split_whitespace();
     let kind = words.next().unwrap_or_default().to_ascii_lowercase();
@@ -106,7 +106,7 @@ fn media_line(value: &str) -> Vec<Media> {
 }
 
 fn media_of(kind: &str, payload_type: u8) -> Media {
-    // Static payload types of RFC 3551, table 4, that come without rtpmap.
+    // Static payload types of RFC 3551, table 4, without `rtpmap`.
     let (encoding, clock_rate) = match (kind, payload_type) {
         ("audio", 0) => ("PCMU", 8_000),
         ("audio", 8) => ("PCMA", 8_000),
@@ -166,7 +166,7 @@ pub fn resolve_control(base: &str, control: Option<&str>) -> String {
                 base.get(authority..).and_then(|rest| rest.find('/')).map_or(base.len(), |at| authority + at);
             format!("{}{from_root}", base.get(..path).unwrap_or(base))
         }
-        // Cameras mean "append", also behind a query: that is how their own replies read.
+        // As cameras interpret it: append, even after a query.
         Some(relative) if base.ends_with('/') => format!("{base}{relative}"),
         Some(relative) => format!("{base}/{relative}"),
     }
@@ -185,7 +185,7 @@ mod tests {
         a=fmtp:97 mode=AAC-hbr;config=1190;SizeLength=13\na=control:trackID=2\n";
 
     #[test]
-    fn a_usual_description_is_read() {
+    fn typical_description_is_parsed() {
         let description = Description::parse(CAMERA);
         assert_eq!(description.control.as_deref(), Some("*"));
         assert_eq!(description.media[0].frame_rate, Some(12.5));
@@ -198,14 +198,14 @@ mod tests {
     }
 
     #[test]
-    fn carriage_returns_and_static_types_without_rtpmap_are_understood() {
+    fn carriage_returns_and_static_types_are_accepted() {
         let description = Description::parse("v=0\r\nm=audio 0 RTP/AVP 8\r\na=control:x\r\n");
         assert_eq!(description.media[0].encoding, "PCMA");
         assert_eq!(description.media[0].clock_rate, 8_000);
     }
 
     #[test]
-    fn attributes_of_other_payload_types_are_left_aside() {
+    fn attributes_of_other_payload_types_are_ignored() {
         let description =
             Description::parse("m=video 0 RTP/AVP 96 97\na=rtpmap:97 H265/90000\na=rtpmap:96 H264/90000\n");
         assert_eq!(description.media[0].encoding, "H264");
@@ -225,7 +225,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_text_is_read_without_panic(text in "([vmoast]=[ -~]{0,40}\n){0,30}") {
+        fn any_text_is_parsed_without_panic(text in "([vmoast]=[ -~]{0,40}\n){0,30}") {
             prop_assert!(Description::parse(&text).media.len() <= MAX_MEDIA);
         }
     }

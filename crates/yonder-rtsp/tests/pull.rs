@@ -10,7 +10,8 @@ use yonder_media::{AudioConfig, Payload, Track};
 use yonder_protocol::{Core as _, DatagramCore as _, End, Outbox, StreamCore as _, deliver};
 use yonder_rtsp::message::{Headers, Item, Response, next_item};
 use yonder_rtsp::{
-    CameraUrl, Channel, Client, ClientConfig, DatagramPath, Pull, PullError, PullEvent, RawUnit, Transport,
+    CameraUrl, Channel, Client, ClientConfig, DatagramPath, Pull, PullError, PullEvent, RtpAccessUnit,
+    Transport,
 };
 
 /// Baseline 640x480 in Base64, and a picture parameter set.
@@ -119,7 +120,7 @@ impl Camera {
         self.frame(0, &packet).unwrap();
     }
 
-    fn units(&self) -> Vec<&RawUnit> {
+    fn units(&self) -> Vec<&RtpAccessUnit> {
         self.events
             .iter()
             .filter_map(|event| if let PullEvent::Unit(unit) = event { Some(unit) } else { None })
@@ -137,7 +138,7 @@ fn sender_report(ssrc: u32, ntp: u64, rtp: u32) -> Vec<u8> {
 }
 
 #[test]
-fn the_description_tells_tracks_and_headers_before_the_first_picture() {
+fn description_yields_tracks_and_headers_before_the_first_frame() {
     let mut camera = Camera {
         pull: Pull::new(config()),
         now: Duration::ZERO,
@@ -169,18 +170,18 @@ fn pictures_and_sound_become_units() {
     let mut camera = Camera::playing();
     camera.picture(5, 1_000, &[0x65, 0x88, 1], true);
     camera.picture(5, 4_600, &[0x41, 0x9a, 1], true);
-    let mut sound = BytesMut::from(&[0x80, 0x80 | 97, 0, 1][..]);
-    sound.put_u32(48);
-    sound.put_u32(6);
-    sound.put_slice(&[0, 16, 0, 3 << 3, 7, 8, 9]);
-    camera.frame(2, &sound).unwrap();
+    let mut audio = BytesMut::from(&[0x80, 0x80 | 97, 0, 1][..]);
+    audio.put_u32(48);
+    audio.put_u32(6);
+    audio.put_slice(&[0, 16, 0, 3 << 3, 7, 8, 9]);
+    camera.frame(2, &audio).unwrap();
     let units = camera.units();
     assert_eq!((units[0].track, units[0].rtp_time, units[0].keyframe), (Track::Video, 1_000, true));
     assert_eq!(units[2].payload, Payload::Frame(Bytes::from_static(&[7, 8, 9])));
 }
 
 #[test]
-fn packets_of_other_payload_types_and_broken_ones_are_left_alone() {
+fn invalid_packets_and_other_payload_types_are_ignored() {
     let mut camera = Camera::playing();
     camera.frame(0, &[0x80, 99, 0, 1, 0, 0, 0, 1, 0, 0, 0, 5, 0x65]).unwrap();
     camera.frame(0, &[1, 2, 3]).unwrap();
@@ -212,12 +213,12 @@ fn loss_is_counted_and_spoils_pictures_up_to_the_next_keyframe() {
     camera.picture(5, 3_600, &[0x41, 0x9a, 1], true);
     camera.picture(5, 7_200, &[0x65, 0x88, 1], true);
     assert_eq!(camera.units().iter().map(|unit| unit.rtp_time).collect::<Vec<_>>(), vec![0, 1_800, 7_200]);
-    let video = camera.pull.figures().next().unwrap();
+    let video = camera.pull.stats().next().unwrap();
     assert_eq!((video.reception.lost, video.reception.received, video.units_dropped), (3, 4, 1));
 }
 
 #[test]
-fn a_camera_that_starts_anew_is_told_and_begins_with_a_keyframe() {
+fn restart_of_the_camera_is_reported_and_begins_with_a_keyframe() {
     let mut camera = Camera::playing();
     camera.picture(5, 1_000_000, &[0x65, 0x88, 1], true);
     camera.picture(5, 1_003_600, &[0x41, 0x9a, 1], true);
@@ -250,7 +251,7 @@ fn sender_reports_are_passed_on_and_answered_with_receiver_reports() {
 }
 
 #[test]
-fn a_goodbye_ends_the_pull_but_not_what_came_before_it() {
+fn bye_ends_the_pull_after_earlier_packets() {
     let mut camera = Camera::playing();
     camera.picture(5, 0, &[0x65, 0x88, 1], true);
     camera.picture(5, 3_600, &[0x41, 0x9a, 1], true);
@@ -260,7 +261,7 @@ fn a_goodbye_ends_the_pull_but_not_what_came_before_it() {
 }
 
 #[test]
-fn datagrams_are_put_in_order_and_the_way_is_opened_by_sending_first() {
+fn datagrams_are_reordered_and_nat_bindings_opened() {
     let transport = Transport::Datagrams(vec![(5_000, 5_001), (5_002, 5_003)]);
     let mut camera = Camera::set_up(&ClientConfig { transport, ..config() });
     let (mut out, now) = (BytesMut::new(), camera.now);
@@ -284,7 +285,7 @@ fn datagrams_are_put_in_order_and_the_way_is_opened_by_sending_first() {
         camera.units().iter().map(|unit| unit.rtp_time).collect::<Vec<_>>(),
         vec![0, 3_600, 7_200, 10_800]
     );
-    let video = camera.pull.figures().next().unwrap();
+    let video = camera.pull.stats().next().unwrap();
     assert_eq!((video.order.reordered, video.reception.lost), (1, 0));
     let goodbye = Bytes::from_static(&[0x81, 203, 0, 1, 0, 0, 0, 5]);
     camera.pull.handle_datagram(path(Channel::Control), goodbye, camera.now);
@@ -306,12 +307,12 @@ fn a_missing_datagram_is_waited_for_and_then_counted() {
     let until = camera.pull.poll_timeout().unwrap();
     assert!(until <= Duration::from_millis(200), "{until:?}");
     camera.pull.handle_timeout(until);
-    assert_eq!(camera.pull.figures().next().unwrap().reception.lost, 1);
+    assert_eq!(camera.pull.stats().next().unwrap().reception.lost, 1);
 }
 
 proptest! {
     #[test]
-    fn hostile_frames_in_a_session_are_survived(
+    fn any_frames_in_a_session_are_handled(
         frames in prop::collection::vec((0_u8..5, prop::collection::vec(any::<u8>(), 0..60)), 0..40),
     ) {
         let mut camera = Camera::playing();
@@ -323,7 +324,7 @@ proptest! {
     }
 
     #[test]
-    fn hostile_bytes_at_any_step_of_the_dialogue_are_survived(
+    fn any_bytes_at_any_step_are_handled(
         steps in 0_usize..5,
         bytes: Vec<u8>,
         text in "(RTSP/1.0 [0-9]{1,4} [A-Za-z ]{0,9}\r\n([A-Za-z-]{1,16}: [ -~]{0,30}\r\n){0,6}\r\n)?",
@@ -351,7 +352,7 @@ proptest! {
 }
 
 #[test]
-fn a_camera_that_sends_another_payload_type_from_the_beginning_is_taken_at_that() {
+fn undescribed_payload_type_from_the_beginning_is_accepted() {
     let mut camera = Camera::playing();
     // Each packet is a keyframe of one slice.
     for sequence in 0..40_u8 {
@@ -361,13 +362,13 @@ fn a_camera_that_sends_another_payload_type_from_the_beginning_is_taken_at_that(
     }
     let pictures = camera.events.iter().filter(|event| matches!(event, PullEvent::Unit(_))).count();
     assert!((38..=40).contains(&pictures), "{pictures}");
-    let figures = camera.pull.figures().next().unwrap();
-    assert_eq!(figures.drops.other_payload_type, 40);
+    let stats = camera.pull.stats().next().unwrap();
+    assert_eq!(stats.drops.other_payload_type, 40);
     // The described one replaces it.
     camera.picture(5, 90_000, &[0x65, 0x88, 1], true);
     camera.picture(5, 93_600, &[0x65, 0x88, 1], true);
     camera.frame(0, &[0x80, 0x80 | 99, 0, 90, 0, 0, 0, 1, 0, 0, 0, 5, 0x65]).unwrap();
-    assert_eq!(camera.pull.figures().next().unwrap().drops.other_payload_type, 41);
+    assert_eq!(camera.pull.stats().next().unwrap().drops.other_payload_type, 41);
 }
 
 #[test]
@@ -380,7 +381,7 @@ fn a_packet_of_another_payload_type_among_others_changes_nothing() {
     camera.picture(5, 3_600, &[0x41, 0x9a, 1], true);
     let pictures = camera.events.iter().filter(|event| matches!(event, PullEvent::Unit(_))).count();
     assert_eq!(pictures, 2);
-    assert_eq!(camera.pull.figures().next().unwrap().drops.other_payload_type, 40);
+    assert_eq!(camera.pull.stats().next().unwrap().drops.other_payload_type, 40);
 }
 
 #[test]
@@ -395,6 +396,6 @@ fn payload_type_that_changes_in_mid_stream_is_followed_and_is_no_loss() {
     }
     let pictures = camera.events.iter().filter(|event| matches!(event, PullEvent::Unit(_))).count();
     assert!((40..=46).contains(&pictures), "{pictures}");
-    let figures = camera.pull.figures().next().unwrap();
-    assert_eq!((figures.reception.lost, figures.drops.other_payload_type), (0, 60));
+    let stats = camera.pull.stats().next().unwrap();
+    assert_eq!((stats.reception.lost, stats.drops.other_payload_type), (0, 60));
 }

@@ -10,7 +10,7 @@ use std::time::{Duration, SystemTime};
 use thiserror::Error;
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_core::Role;
-use yonder_store::{Kind, StoreError};
+use yonder_store::{RecordKind, StoreError};
 
 use crate::change::{Actor, Change};
 use crate::journal::Journal;
@@ -18,43 +18,44 @@ use crate::records::{LOW_BYTES, Records};
 use crate::sync::lock;
 use crate::time;
 
-/// Longest time between two checks whether a backup is due.
+/// Maximum interval of checks for a due backup.
 const MAX_CHECK_INTERVAL: Duration = Duration::from_secs(60);
-/// Names of backups: `records-2026-11-29T16-00-00Z.backup`.
+/// Prefix of file names: `records-2026-11-29T16-00-00Z.backup`.
 const PREFIX: &str = "records-";
 const SUFFIX: &str = ".backup";
-/// Name of a backup that is being written.
+/// Name of an incomplete backup.
 const DRAFT: &str = "records.draft";
 
 /// Schedule of the backups.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BackupPlan {
-    /// Folder of the backups, made where there is none, for its owner alone.
+    /// Folder of the backups, created with access for the owner only.
     pub folder: PathBuf,
-    /// Time from one backup to the next.
+    /// Interval of backups.
     pub every: Duration,
-    /// Number of backups that are kept; older ones are removed.
+    /// Number of backups to keep; older ones are removed.
     pub keep: usize,
 }
 
-/// Why a backup was not made.
+/// Error of a backup.
 #[derive(Debug, Error)]
 enum BackupError {
     #[error("{path}: {source}")]
     File { path: String, source: io::Error },
-    #[error("only {free_mb} MB are free in {folder}, and {needed_mb} MB are needed")]
+    #[error("{folder} has {free_mb} MB free; {needed_mb} MB are needed")]
     NoSpace { folder: String, free_mb: u64, needed_mb: u64 },
     #[error(transparent)]
     Store(#[from] StoreError),
 }
 
-/// Scheduled backups: made when the last one is older than the plan says, and removed when there are more than it keeps.
+/// Scheduler of backups: creates one when the newest is older than the plan's interval, and removes the oldest beyond
+/// the limit.
 #[derive(Debug)]
 pub struct Backups {
     records: Arc<Records>,
     journal: Arc<Journal>,
     plan: Option<BackupPlan>,
-    /// Reason why the last attempt failed.
+    /// Error of the last attempt.
     failure: Mutex<Option<String>>,
     /// Time of the newest backup at the last check.
     newest: Mutex<Option<SystemTime>>,
@@ -65,7 +66,7 @@ impl Backups {
         Self { records, journal, plan, failure: Mutex::default(), newest: Mutex::default() }
     }
 
-    /// Makes backups when they are due, until the task is dropped.
+    /// Creates due backups until the task is dropped.
     pub(crate) async fn run(self: Arc<Self>) {
         let Some(plan) = &self.plan else { return };
         let mut ticks = interval((plan.every / 4).clamp(Duration::from_secs(1), MAX_CHECK_INTERVAL));
@@ -80,7 +81,7 @@ impl Backups {
         }
     }
 
-    /// Makes a backup if one is due at `now`. A failure is logged once, and tried again at the next check.
+    /// Creates a backup if one is due at `now`. A failure is logged once, and retried at the next check.
     fn check(&self, now: SystemTime) {
         let Some(plan) = &self.plan else { return };
         let newest = backups_in(&plan.folder).into_iter().map(|(at, _)| at).rfind(|at| *at <= now);
@@ -129,7 +130,7 @@ impl Backups {
             actor: Actor::schedule(),
             needs: Role::Admin,
             action: "backed-up",
-            kind: Kind::Service,
+            kind: RecordKind::Service,
             name: "yonder".to_owned(),
             expected_revision: None,
         };
@@ -151,12 +152,12 @@ impl Backups {
         backups_in(&self.plan.as_ref()?.folder).last().map(|(at, _)| *at)
     }
 
-    /// Returns the plan; `None` where no backups are scheduled.
+    /// Returns the plan; `None` if no backups are scheduled.
     pub(crate) fn plan(&self) -> Option<&BackupPlan> {
         self.plan.as_ref()
     }
 
-    /// Returns why the last attempt failed.
+    /// Returns the error of the last attempt.
     pub(crate) fn failure(&self) -> Option<String> {
         lock(&self.failure).clone()
     }
@@ -166,14 +167,14 @@ fn name_of(time: SystemTime) -> String {
     format!("{PREFIX}{}{SUFFIX}", time::text(time).replace(':', "-"))
 }
 
-/// Returns the time in the name of a backup.
+/// Parses the time in the name of a backup.
 fn time_of(name: &str) -> Option<SystemTime> {
     let text = name.strip_prefix(PREFIX)?.strip_suffix(SUFFIX)?;
     let (day, clock) = text.split_once('T')?;
     time::read_s(&format!("{day}T{}", clock.replace('-', ":"))).map(time::from_s)
 }
 
-/// Returns the backups in a folder, oldest first. Other files are left out.
+/// Returns the backups in a folder, the oldest first. Other files are ignored.
 fn backups_in(folder: &Path) -> Vec<(SystemTime, PathBuf)> {
     let files = fs::read_dir(folder).into_iter().flatten().flatten();
     let mut found: Vec<_> =
@@ -232,7 +233,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_clock_that_was_set_back_stops_no_backup_and_makes_no_flood() {
+    async fn clock_set_back_neither_stops_nor_multiplies_backups() {
         let folder = tempfile::tempdir().unwrap();
         let service = service(folder.path());
         service.backups().check(begin() + 1_000 * HOUR);
@@ -246,11 +247,11 @@ mod tests {
     async fn a_failure_is_kept_until_a_backup_is_made() {
         let folder = tempfile::tempdir().unwrap();
         let service = service(folder.path());
-        let in_the_way = folder.path().join("backups");
-        fs::write(&in_the_way, "a file").unwrap();
+        let blocking_file = folder.path().join("backups");
+        fs::write(&blocking_file, "a file").unwrap();
         service.backups().check(begin());
         assert!(service.backups().failure().unwrap().contains("backups"));
-        fs::remove_file(&in_the_way).unwrap();
+        fs::remove_file(&blocking_file).unwrap();
         service.backups().check(begin() + HOUR);
         assert_eq!((service.backups().failure(), names(folder.path()).len()), (None, 1));
     }

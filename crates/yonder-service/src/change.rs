@@ -1,7 +1,7 @@
-//! Changes of records: their author, their origin, and what they expect.
+//! Changes of records: author, origin, and expected revision.
 
 use yonder_core::Role;
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use crate::error::ServiceError;
 
@@ -12,7 +12,7 @@ pub enum Origin {
     Console,
     /// The command line.
     CommandLine,
-    /// Another program, by the API.
+    /// Another API client.
     Api,
     /// A site book.
     SiteBook,
@@ -37,9 +37,9 @@ impl Origin {
 /// Author and origin of a change.
 #[derive(Debug, Clone)]
 pub struct Actor {
-    /// Name of the person, or of the token.
+    /// Name of the person or token.
     pub name: String,
-    /// Person who is responsible: oneself, or the maker of the token. `None` for the local token and the service.
+    /// Responsible person: the author, or the creator of the token. `None` for the local token and the service.
     pub person: Option<String>,
     /// Role, which limits the changes.
     pub role: Role,
@@ -50,7 +50,7 @@ pub struct Actor {
 }
 
 impl Actor {
-    /// The service itself, for on-air windows.
+    /// Returns the service itself, for on-air windows.
     pub(crate) fn schedule() -> Self {
         Self {
             name: "schedule".to_owned(),
@@ -62,20 +62,20 @@ impl Actor {
     }
 }
 
-/// A change that is asked for.
+/// Requested change.
 #[derive(Debug, Clone)]
 pub struct Change {
     /// Author.
     pub actor: Actor,
-    /// Role that it needs.
+    /// Required role.
     pub needs: Role,
-    /// Action, like `changed`.
+    /// Action, such as `changed`.
     pub action: &'static str,
     /// Kind of the record.
-    pub kind: Kind,
+    pub kind: RecordKind,
     /// Name of the record.
     pub name: String,
-    /// Revision that the record must have; `None` changes whatever is there.
+    /// Expected revision of the record; `None` for any.
     pub expected_revision: Option<i64>,
 }
 
@@ -89,10 +89,10 @@ impl Change {
         if has >= self.needs { Ok(()) } else { Err(ServiceError::RoleNeeded { has, needs: self.needs }) }
     }
 
-    /// Checks the present revision of the record; `None` for one that is not there, which the change itself refuses.
+    /// Checks the current revision of the record; `None` if it does not exist, which the change itself reports.
     ///
     /// # Errors
-    /// [`ServiceError::Stale`] for another one than the expected.
+    /// [`ServiceError::Stale`] if it is not the expected one.
     pub(crate) fn check_revision(&self, present: Option<i64>) -> Result<(), ServiceError> {
         match self.expected_revision.zip(present) {
             Some((expected, present)) if expected != present => {

@@ -1,44 +1,44 @@
-//! Errors of the service, each with a stable code and a hint.
+//! Errors of the service, each with a stable code and a remedy.
 
 use yonder_address::{AddressError, PassphraseError, PasteError};
 use yonder_api::{BookFault, Check};
 use yonder_core::budget::UnitError;
-use yonder_core::preflight::Level as CheckLevel;
+use yonder_core::preflight::CheckStatus;
 use yonder_core::{NameError, Role};
 use yonder_engine::CauseView;
 use yonder_rtsp::UrlError;
-use yonder_store::{Kind, StoreError};
+use yonder_store::{RecordKind, StoreError};
 
-/// Why the service said no.
+/// Error of the service.
 #[derive(Debug, thiserror::Error)]
 pub enum ServiceError {
-    /// A value is not usable.
+    /// Invalid value.
     #[error("{detail}")]
     Invalid {
         /// Field of the request.
         field: &'static str,
-        /// Message, without any secret.
+        /// Message, without secrets.
         detail: String,
-        /// Correction.
+        /// Remedy.
         hint: &'static str,
     },
-    /// The request is no JSON of the right shape.
+    /// The request is not valid JSON of the expected structure.
     #[error("{0}")]
     Malformed(String),
-    /// There is no record of that name.
+    /// No record with this name.
     #[error("there is no {kind} named {name:?}")]
     NotFound {
         /// Kind of record.
-        kind: Kind,
-        /// Name asked for.
+        kind: RecordKind,
+        /// Requested name.
         name: String,
-        /// A name that is like it.
+        /// Similar name.
         nearest: Option<String>,
     },
-    /// There is no job of that id, or no longer.
+    /// No job with this ID, or it has expired.
     #[error("there is no job {0:?}")]
     NoSuchJob(String),
-    /// Too many jobs run.
+    /// Too many jobs are running.
     #[error("{0} jobs run already")]
     TooManyJobs(usize),
     /// Too many event streams or previews are open.
@@ -50,145 +50,145 @@ pub enum ServiceError {
     /// A job was canceled.
     #[error("the job was canceled; nothing was changed")]
     Canceled,
-    /// There is nothing at this address.
-    #[error("there is nothing at {0}")]
+    /// No resource at this address.
+    #[error("{0} does not exist")]
     NoSuchPage(String),
-    /// The address does not take this method.
+    /// The address does not support this method.
     #[error("the method {0} is not allowed here")]
     WrongMethod(String),
-    /// It runs, and must not.
+    /// The operation requires that it does not run.
     #[error("the {kind} {name:?} runs")]
     Running {
         /// Kind of record.
-        kind: Kind,
+        kind: RecordKind,
         /// Its name.
         name: String,
     },
-    /// It is off, and must run for this.
+    /// The operation requires that it runs.
     #[error("the relay {0:?} is off")]
     NotRunning(String),
-    /// A contact could not be notified.
+    /// A test notification could not be delivered.
     #[error("{0}")]
-    NotTold(String),
+    TestNotDelivered(String),
     /// Another destination has the same key at the same server.
     #[error("the destination {0:?} has the same key at the same server")]
     SameKey(String),
     /// Another running relay pushes under the same key.
     #[error("the relay {relay:?} pushes to {destination:?} already, under the same key")]
     KeyInUse {
-        /// The destination that both have.
+        /// Destination of both relays.
         destination: String,
-        /// The relay that runs.
+        /// Running relay.
         relay: String,
     },
-    /// A site book is refused; nothing of it is kept.
+    /// A site book was refused as a whole.
     #[error("the site book is refused: {}", first_fault(.0))]
     BookRefused(Vec<BookFault>),
-    /// The preflight found what will not work.
+    /// Checks of the preflight have failed.
     #[error("the preflight of {relay:?} failed: {}", failures(.checks))]
     PreflightFailed {
-        /// The relay.
+        /// Relay.
         relay: String,
         /// All checks.
         checks: Vec<Check>,
     },
-    /// The camera gives no picture.
+    /// The camera could not be pulled.
     #[error("{}", .0.message.trim_end_matches('.'))]
     Camera(Box<CauseView>),
     /// There is no still picture.
     #[error("there is no still picture: {0}")]
     NoStill(String),
-    /// There is no survey of that number, or no longer.
+    /// No survey with this ID, or it has expired.
     #[error("there is no survey {0:?}")]
     NoSuchSurvey(String),
-    /// As many surveys as may be are under way.
+    /// Too many surveys are running.
     #[error("{0} surveys are under way already")]
     TooManySurveys(usize),
-    /// The caller is not signed in.
-    #[error("nobody is signed in")]
+    /// Authentication is required.
+    #[error("not signed in")]
     SignInNeeded,
-    /// Name or password is wrong.
+    /// Wrong name or password.
     #[error("name or password is wrong")]
     SignInRefused,
-    /// The set-up code is wrong or used up.
+    /// The set-up code is wrong or used.
     #[error("this set-up link is not valid any more")]
     SetUpRefused,
-    /// The invitation's code is wrong, used up or too old.
+    /// The invitation code is wrong, used or expired.
     #[error("this invitation is not valid any more")]
     InvitationRefused,
-    /// The caller may not do this.
-    #[error("your role, {}, does not allow this", has.word())]
+    /// The role is not sufficient.
+    #[error("your role, {}, does not allow this", has.as_str())]
     RoleNeeded {
         /// Role of the caller.
         has: Role,
         /// Required role.
         needs: Role,
     },
-    /// A change made with a cookie lacks its token.
+    /// A change authenticated by a cookie lacks the CSRF token.
     #[error("this change lacks the token of its session")]
     TokenMissing,
     /// Too many attempts.
     #[error("too many attempts; try again in {0} s")]
     TooManyAttempts(u64),
-    /// The records.
+    /// Error of the store.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// The record has been changed since the revision that the change was made against.
-    #[error("the {kind} {name:?} has been changed by somebody else meanwhile")]
+    /// The record has changed since the expected revision.
+    #[error("the {kind} {name:?} was changed by another person meanwhile")]
     Stale {
         /// Kind of record.
-        kind: Kind,
+        kind: RecordKind,
         /// Its name.
         name: String,
     },
-    /// The records have been changed since the plan of a site book was made.
+    /// The records have changed since the plan of a site book was made.
     #[error("the records have been changed since this plan was made")]
     StaleBook,
-    /// The set-up of a relay was changed while it was checked.
+    /// The relay was changed during its preflight.
     #[error("the relay {0:?} was changed while it was checked")]
     ChangedMeanwhile(String),
-    /// A stored secret cannot be opened.
-    #[error("the stored {secret} of the {kind} {name:?} cannot be opened")]
+    /// A stored secret cannot be decrypted.
+    #[error("the stored {secret} of the {kind} {name:?} cannot be decrypted")]
     SecretLost {
         /// Kind of record.
-        kind: Kind,
+        kind: RecordKind,
         /// Its name.
         name: String,
-        /// Name of the secret, like `password`.
+        /// Name of the secret, such as `password`.
         secret: &'static str,
     },
     /// Internal error.
-    #[error("the service failed inside: {0}")]
+    #[error("internal error: {0}")]
     Internal(&'static str),
 }
 
-/// The failed checks in one line.
+/// Formats the failed checks in one line.
 fn failures(checks: &[Check]) -> String {
-    let failed = checks.iter().filter(|check| check.level == CheckLevel::Fail);
+    let failed = checks.iter().filter(|check| check.level == CheckStatus::Fail);
     failed.map(|check| format!("{}: {}", check.subject, check.reason)).collect::<Vec<_>>().join("; ")
 }
 
 impl ServiceError {
-    /// A name that is not usable.
+    /// Creates the error for an invalid name.
     pub(crate) fn name(error: &NameError) -> Self {
         Self::Invalid { field: "name", detail: error.to_string(), hint: "Give a name like Summit Station." }
     }
 
-    /// A camera address that is not usable.
+    /// Creates the error for an invalid camera address.
     pub(crate) fn camera_url(field: &'static str, error: &UrlError) -> Self {
-        let hint = "Give an address like rtsp://192.0.2.7/main; characters like @ : / # in a password as percent codes.";
+        let hint = "Give an address like rtsp://192.0.2.7/main; percent-encode characters like @ : / # in a password.";
         Self::Invalid { field, detail: error.to_string(), hint }
     }
 
-    /// A server address that is not usable.
+    /// Creates the error for an invalid server address.
     pub(crate) fn server(field: &'static str, error: &AddressError) -> Self {
         let hint = "Paste the server address as the platform shows it, like rtmp://ingest.example.net/live.";
         Self::Invalid { field, detail: error.to_string(), hint }
     }
 
-    /// Server address and key that are not usable, together or apart.
+    /// Creates the error for an invalid server address or key.
     pub(crate) fn pasted(error: &PasteError) -> Self {
-        let hint = "Copy the stream key from the platform's page once more.";
+        let hint = "Copy the stream key from the platform's page again.";
         match error {
             PasteError::Server(error) => Self::server("server", error),
             PasteError::NoServer => Self::Invalid {
@@ -200,19 +200,19 @@ impl ServiceError {
         }
     }
 
-    /// A passphrase that is not usable.
+    /// Creates the error for an invalid passphrase.
     pub(crate) fn passphrase(error: PassphraseError) -> Self {
-        let hint = "Copy the passphrase from the platform's page once more.";
+        let hint = "Copy the passphrase from the platform's page again.";
         Self::Invalid { field: "passphrase", detail: error.to_string(), hint }
     }
 
-    /// A rate or a volume that is not usable.
+    /// Creates the error for an invalid rate or volume.
     pub(crate) fn unit(field: &'static str, error: &UnitError) -> Self {
         let hint = "Write the unit as well: a small b counts bits, a large B bytes.";
         Self::Invalid { field, detail: error.to_string(), hint }
     }
 
-    /// Stable code of the error, like `request.invalid`.
+    /// Returns the stable code, such as `request.invalid`.
     #[must_use]
     pub fn code(&self) -> &'static str {
         match self {
@@ -227,7 +227,7 @@ impl ServiceError {
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
             Self::NotRunning(_) => "relay.off",
-            Self::NotTold(_) => "contact.unreachable",
+            Self::TestNotDelivered(_) => "contact.unreachable",
             Self::SameKey(_) => "destination.same-key",
             Self::KeyInUse { .. } => "relay.key-in-use",
             Self::PreflightFailed { .. } => "relay.preflight-failed",
@@ -258,7 +258,7 @@ impl ServiceError {
         }
     }
 
-    /// The error as a sentence, without any secret.
+    /// Returns the message, without secrets.
     #[must_use]
     pub fn detail(&self) -> String {
         let text = self.to_string();
@@ -267,7 +267,7 @@ impl ServiceError {
         first.chain(rest).chain(['.']).collect()
     }
 
-    /// Field of the request that is at fault.
+    /// Returns the invalid field of the request.
     #[must_use]
     pub fn field(&self) -> Option<&'static str> {
         match self {
@@ -276,59 +276,53 @@ impl ServiceError {
         }
     }
 
-    /// The next step.
+    /// Returns the next step.
     #[must_use]
     pub fn hint(&self) -> Option<String> {
         let hint = match self {
             Self::Invalid { hint, .. } => *hint,
             Self::Malformed(_) => "See /api/v1/openapi.json for the fields of each request.",
             Self::NotFound { kind, nearest: Some(nearest), .. } => {
-                return Some(format!("Is it the {kind} {nearest:?} that you mean?"));
+                return Some(format!("Did you mean the {kind} {nearest:?}?"));
             }
             Self::NotFound { .. } | Self::Store(StoreError::NotFound { .. }) => {
-                "List what there is, or add it first."
+                "List the existing ones, or add it first."
             }
-            Self::Store(StoreError::NameTaken { .. }) => {
-                "Choose another name, or edit the one that is there."
-            }
-            Self::Store(StoreError::InUse { .. }) => "Change or remove what uses it first.",
-            Self::Store(StoreError::LastAdmin(_)) => "Make somebody else an admin first.",
+            Self::Store(StoreError::NameTaken { .. }) => "Choose another name, or edit the existing one.",
+            Self::Store(StoreError::InUse { .. }) => "Change or remove the records that use it first.",
+            Self::Store(StoreError::LastAdmin(_)) => "Make another person an admin first.",
             Self::Running { .. } => "Stop it first.",
             Self::NotRunning(_) => "Start it first: there is no broadcast to hold.",
-            Self::NotTold(_) => "Check its address and secret, and that this machine can reach it.",
-            Self::SameKey(_) => {
-                "Give each destination a key of its own: a platform takes one broadcast per key."
-            }
-            Self::KeyInUse { .. } => {
-                "Stop that relay first, or make another destination with a key of its own."
-            }
-            Self::BookRefused(_) => "Put right what is listed, and try again: nothing was changed.",
-            Self::PreflightFailed { .. } => "Do what the failed checks say, or start with force.",
+            Self::TestNotDelivered(_) => "Check its address and secret, and that this machine can reach it.",
+            Self::SameKey(_) => "Give each destination its own key: platforms accept one broadcast per key.",
+            Self::KeyInUse { .. } => "Stop that relay first, or add another destination with its own key.",
+            Self::BookRefused(_) => "Correct the listed errors and try again. Nothing was changed.",
+            Self::PreflightFailed { .. } => "Follow the advice of the failed checks, or start with force.",
             Self::Camera(cause) => return Some(cause.hint.clone()),
-            Self::NoStill(_) => "Survey the feed to see what it sends.",
-            Self::NoSuchSurvey(_) => "Only the surveys of late are kept; begin another one.",
+            Self::NoStill(_) => "Survey the feed to see its streams.",
+            Self::NoSuchSurvey(_) => "Only recent surveys are retained. Start another one.",
             Self::TooManySurveys(_) => "Wait until one of them is done.",
-            Self::SignInNeeded => "Sign in, or send a token as a bearer.",
+            Self::SignInNeeded => "Sign in, or send a bearer token.",
             Self::SignInRefused => "Try again; upper and lower case count in the password.",
-            Self::SetUpRefused => "Start the service again: it prints a fresh link while nobody can sign in.",
-            Self::InvitationRefused => "Ask for another link; each works once, for three days.",
+            Self::SetUpRefused => "Restart the service: it prints a new link until the first account exists.",
+            Self::InvitationRefused => "Ask for another link; links work once and expire after three days.",
             Self::RoleNeeded { needs, .. } => {
-                return Some(format!("Ask an admin for it: {}.", needs.in_words()));
+                return Some(format!("Ask an admin for it: {}.", needs.description()));
             }
             Self::TokenMissing => "Reload the page and try again.",
             Self::NoSuchJob(_) => {
-                "Jobs are kept for an hour, and end with the service. See `yonder job list`."
+                "Jobs are retained for an hour, until the service ends. See `yonder job list`."
             }
             Self::TooManyJobs(_) => "Wait until some have ended, or cancel one.",
-            Self::Canceled => "Begin it again to have it done.",
-            Self::StaleBook => "Make the plan again with `yonder book diff`, and apply that.",
-            Self::Stale { .. } => "Read it again, and make your change on what is there now.",
-            Self::ChangedMeanwhile(_) => "Start it again: the preflight then checks what is there now.",
+            Self::Canceled => "Start it again.",
+            Self::StaleBook => "Create a new plan with `yonder book diff`, and apply that.",
+            Self::Stale { .. } => "Reload it, and repeat your change.",
+            Self::ChangedMeanwhile(_) => "Start it again: the preflight then checks the current settings.",
             Self::SecretLost { .. } => {
-                "It is damaged, or was sealed under another master key. Set it again; everything else keeps running."
+                "It is damaged, or was encrypted with another master key. Set it again; everything else keeps running."
             }
             Self::Store(StoreError::Full) => {
-                "Make room on the disk that the home folder lies on. Running broadcasts continue."
+                "Free space on the disk of the data directory. Running broadcasts continue."
             }
             Self::Store(StoreError::Locked) => {
                 "Find the program that has yonder.db open, and try again. Running broadcasts continue."
@@ -336,7 +330,7 @@ impl ServiceError {
             Self::Store(StoreError::Damaged(_)) => {
                 "Stop the service and restore the last backup with `yonder restore`."
             }
-            Self::Store(_) | Self::Internal(_) => "The service's log tells more.",
+            Self::Store(_) | Self::Internal(_) => "See the log of the service.",
             Self::TooManyStreams => "Close other pages or previews first.",
             Self::NoSuchPage(_) | Self::TooManyAttempts(_) | Self::BodyTimeout | Self::WrongMethod(_) => {
                 return None;
@@ -346,7 +340,7 @@ impl ServiceError {
     }
 }
 
-/// The first thing that is wrong with a book, and how many there are.
+/// Formats the first fault of a book, and their number.
 fn first_fault(faults: &[BookFault]) -> String {
     let Some(first) = faults.first() else { return "nothing is wrong".to_owned() };
     let more = faults.len() - 1;

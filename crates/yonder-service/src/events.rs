@@ -1,4 +1,4 @@
-//! Live events: changes of relays and new lines of the logbook, for all subscribers.
+//! Live events for subscribers: changes of relays, and new lines of the logbook.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -15,24 +15,24 @@ use crate::records::Records;
 use crate::sync::lock;
 use crate::views;
 
-/// Changes within this time are published together.
-const GATHER: Duration = Duration::from_millis(50);
-/// Interval of the events with figures that change continuously, like bit rates.
+/// Delay within which changes are published together.
+const DEBOUNCE: Duration = Duration::from_millis(50);
+/// Interval of events with statistics, such as bit rates.
 const STATS_INTERVAL: Duration = Duration::from_secs(1);
-/// Maximum number of logbook lines that are published at a time; subscribers read more of them from the logbook.
+/// Maximum logbook lines in one publication; subscribers read further ones from the logbook.
 const MAX_LINES: u32 = 200;
 
-/// An event as its JSON text, shared by all listeners.
+/// Event as JSON text, shared by all subscribers.
 pub type LiveEvent = Arc<str>;
 
-/// Number of events that a subscriber may be behind before it must subscribe again.
+/// Number of events that a subscriber may lag behind before it must subscribe again.
 const CAPACITY: usize = 1024;
 
-/// A relay as it was last published.
+/// Relay as last published.
 #[derive(Debug)]
 struct Published {
     relay: Relay,
-    /// The relay without the figures of `stats`.
+    /// Relay without the fields of `stats`.
     still: Relay,
     stats: RelayStats,
 }
@@ -42,21 +42,21 @@ struct Published {
 pub struct Events {
     records: Arc<Records>,
     engine: Engine,
-    /// All relays as they were last published.
+    /// All relays as last published.
     published: Mutex<BTreeMap<String, Published>>,
-    /// Number of the last line of the logbook that was published.
+    /// Number of the last published logbook line.
     last_line: Mutex<i64>,
     sender: broadcast::Sender<LiveEvent>,
     /// Signals that the records have changed, for the next publication.
     records_changed: Notify,
 }
 
-/// Runs a comparison and returns the pause until the next one, nine times its duration: with many relays that change continuously,
-/// comparisons take at most a tenth of a core.
+/// Runs a comparison and returns the pause until the next one, nine times its duration: with many continuously changing
+/// relays, comparisons take at most a tenth of a core.
 fn timed(compare: impl FnOnce()) -> Duration {
     let begun = Instant::now();
     compare();
-    (begun.elapsed() * 9).clamp(GATHER, STATS_INTERVAL)
+    (begun.elapsed() * 9).clamp(DEBOUNCE, STATS_INTERVAL)
 }
 
 fn text(event: &RelayEvent) -> Option<LiveEvent> {
@@ -68,10 +68,10 @@ fn relay_event(relay: &Relay) -> Option<LiveEvent> {
 }
 
 impl Events {
-    /// Events from now on.
+    /// Creates the publisher of events from now on.
     ///
     /// # Errors
-    /// When the logbook cannot be read.
+    /// If the logbook cannot be read.
     pub(crate) fn new(records: Arc<Records>, engine: Engine) -> Result<Self, ServiceError> {
         let last_line = records.store.last_log_line()?;
         Ok(Self {
@@ -89,7 +89,7 @@ impl Events {
         let mut changes = self.engine.changes();
         let mut stats = interval(STATS_INTERVAL);
         stats.set_missed_tick_behavior(MissedTickBehavior::Delay);
-        let mut pause = GATHER;
+        let mut pause = DEBOUNCE;
         loop {
             tokio::select! {
                 changed = changes.changed() => {
@@ -109,9 +109,9 @@ impl Events {
         }
     }
 
-    /// Subscribes: returns all relays as they were last published, and the events from then on.
+    /// Subscribes: returns all relays as last published, and the events from then on.
     pub fn subscribe(&self) -> (Vec<LiveEvent>, broadcast::Receiver<LiveEvent>) {
-        // Includes changes that are not published yet.
+        // Includes pending changes.
         self.publish_differences(false);
         // Both under one lock, so that no event is lost between the two.
         let published = lock(&self.published);
@@ -119,7 +119,7 @@ impl Events {
         (relays.collect(), self.sender.subscribe())
     }
 
-    /// Publishes what a change of the records has changed, within the next 50 ms: a hundred changes cost as much as one.
+    /// Publishes changes of the records within 50 ms, so that many changes cost as much as one.
     pub fn notify_changes(&self) {
         self.records_changed.notify_one();
     }
@@ -154,11 +154,11 @@ impl Events {
         }
     }
 
-    /// Publishes the lines of the logbook that were written since the last call.
+    /// Publishes the logbook lines written since the last call.
     pub(crate) fn publish_log_lines(&self) {
         let after = *lock(&self.last_line);
         let filter = LogFilter { after: Some(after), limit: MAX_LINES, ..LogFilter::default() };
-        // Not read under the lock, which would wait for the disk. Lines that cannot be read are in the logbook alone.
+        // Read without the lock, since reading may block. Lines that cannot be read are not published.
         let Ok(lines) = self.records.store.logbook(&filter) else { return };
         let mut last = lock(&self.last_line);
         for line in lines.into_iter().filter(|line| line.id > *last).collect::<Vec<_>>() {

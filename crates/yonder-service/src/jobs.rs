@@ -1,5 +1,5 @@
-//! Jobs: background work that takes longer than an HTTP request should. A job has progress, can be canceled, and continues when the
-//! caller's connection is lost.
+//! Jobs: background work that may take longer than an HTTP request. A job has progress, can be canceled, and continues
+//! when the caller disconnects.
 
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
@@ -18,26 +18,26 @@ use crate::error::ServiceError;
 use crate::sync::lock;
 use crate::time;
 
-/// Jobs that may run at a time.
+/// Maximum running jobs.
 const MAX_RUNNING: usize = 32;
-/// Ended jobs that are kept; the oldest goes first.
+/// Maximum ended jobs; the oldest are dropped.
 const MAX_ENDED: usize = 200;
-/// How long an ended job is kept.
+/// Retention of an ended job.
 const ENDED_TTL: Duration = Duration::from_secs(3_600);
 
-/// Result of a job, as the API shows it.
+/// Outcome of a job, as in the API.
 pub type Outcome = Result<Value, Arc<ServiceError>>;
 
-/// Description of a job to start.
+/// Parameters of a new job.
 #[derive(Debug, Clone)]
 pub struct NewJob {
     /// Kind of work.
     pub kind: JobKind,
-    /// Name of the record that it is about.
+    /// Name of the record concerned.
     pub about: Option<String>,
-    /// Person or token that starts it.
+    /// Person or token that started it.
     pub who: String,
-    /// Key of the request (`Idempotency-Key`): the same request again gets the same job.
+    /// Idempotency key of the request: a repeated request returns the same job.
     pub request_key: Option<String>,
 }
 
@@ -49,7 +49,7 @@ impl NewJob {
     }
 }
 
-/// A job.
+/// Job.
 #[derive(Debug)]
 pub struct JobEntry {
     id: String,
@@ -57,7 +57,7 @@ pub struct JobEntry {
     began: SystemTime,
     cancel: CancellationToken,
     status: watch::Sender<Status>,
-    /// File that the job has made. It is removed with the job.
+    /// File created by the job, removed with it.
     file: Mutex<Option<TemporaryFile>>,
 }
 
@@ -70,7 +70,7 @@ struct Status {
 }
 
 impl JobEntry {
-    /// Returns the id.
+    /// Returns the ID.
     #[must_use]
     pub fn id(&self) -> &str {
         &self.id
@@ -82,7 +82,7 @@ impl JobEntry {
         &self.new.who
     }
 
-    /// Returns the job as the API shows it; `problem` makes the problem document of an error.
+    /// Returns the job for the API; `problem` converts an error to a problem document.
     #[must_use]
     pub fn to_api(&self, problem: impl FnOnce(&ServiceError) -> yonder_api::Problem) -> yonder_api::Job {
         let Status { progress, outcome, ended } = self.status.borrow().clone();
@@ -112,7 +112,7 @@ impl JobEntry {
         }
     }
 
-    /// Asks the job to end early. One that is past that point ends with its result.
+    /// Requests cancellation. A job past its last check completes.
     pub fn cancel(&self) {
         self.cancel.cancel();
     }
@@ -127,7 +127,7 @@ impl JobEntry {
         ended.outcome.clone()
     }
 
-    /// Returns the path of the file that the job has made.
+    /// Returns the path of the file created by the job.
     #[must_use]
     pub fn file(&self) -> Option<PathBuf> {
         lock(&self.file).as_ref().map(|file| file.0.clone())
@@ -138,24 +138,24 @@ impl JobEntry {
     }
 }
 
-/// A running job, from within.
+/// Handle of a running job for its work.
 #[derive(Debug, Clone)]
 pub struct JobContext(Arc<JobEntry>);
 
 impl JobContext {
-    /// Shows a step.
+    /// Sets the current step.
     pub fn set_step(&self, step: impl Into<String>) {
         self.0.status.send_modify(|status| status.progress.step = step.into());
     }
 
-    /// Shows how many of some steps are done.
+    /// Sets the current step with its progress.
     pub fn set_progress(&self, step: impl Into<String>, done: usize, total: usize) {
         let number = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
         let progress = JobProgress { step: step.into(), done: number(done), total: Some(number(total)) };
         self.0.status.send_modify(|status| status.progress = progress);
     }
 
-    /// Returns an error if the job is to end.
+    /// Returns an error if cancellation was requested.
     ///
     /// # Errors
     /// [`ServiceError::Canceled`].
@@ -163,10 +163,10 @@ impl JobContext {
         if self.0.cancel.is_cancelled() { Err(ServiceError::Canceled) } else { Ok(()) }
     }
 
-    /// Runs something that can be dropped when the job is to end.
+    /// Runs a future that is dropped at cancellation.
     ///
     /// # Errors
-    /// [`ServiceError::Canceled`], and what `work` fails with.
+    /// [`ServiceError::Canceled`], and the error of `work`.
     pub async fn unless_canceled<T>(
         &self,
         work: impl Future<Output = Result<T, ServiceError>>,
@@ -177,7 +177,7 @@ impl JobContext {
         }
     }
 
-    /// Gives the job a file, which is removed with the job.
+    /// Attaches a file, which is removed with the job.
     pub fn attach(&self, path: &Path) {
         *lock(&self.0.file) = Some(TemporaryFile(path.to_owned()));
     }
@@ -189,7 +189,7 @@ impl JobContext {
     }
 }
 
-/// A file that is removed when this is dropped.
+/// File that is removed on drop.
 #[derive(Debug)]
 struct TemporaryFile(PathBuf);
 
@@ -201,12 +201,13 @@ impl Drop for TemporaryFile {
     }
 }
 
-/// Running jobs and those that have ended recently, oldest first.
+/// Running and recently ended jobs, the oldest first.
 #[derive(Debug, Default)]
 pub struct Jobs(Mutex<VecDeque<Arc<JobEntry>>>);
 
 impl Jobs {
-    /// Starts a job on `runtime`, or returns the job of an earlier request with the same key. A panic in `work` fails that job alone.
+    /// Starts a job on `runtime`, or returns the job of an earlier request with the same key. A panic in `work` fails
+    /// that job alone.
     ///
     /// # Errors
     /// [`ServiceError::TooManyJobs`].

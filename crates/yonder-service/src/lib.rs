@@ -1,20 +1,20 @@
 //! The service without its HTTP interface.
 //!
-//! [`Service`] is made of parts, each with its own locks and loops. Each depends on those above it alone:
+//! [`Service`] consists of parts, each with its own locks and loops. A part depends only on those above it:
 //!
 //! | part | task |
 //! |---|---|
-//! | [`Records`] | everything that is stored, changed in a [`Transaction`] alone |
+//! | [`Records`] | stored records, changed only in a [`Transaction`] |
 //! | [`Events`] | live events for subscribers |
-//! | [`Journal`] | audit trail and logbook lines, also when the disk does not take them |
+//! | [`Journal`] | audit log and logbook lines, also while the disk fails |
 //! | [`History`] | states, outages, traffic and bit rates over time |
-//! | [`Planner`] | search, preflight, rehearsal, budget |
+//! | [`Planner`] | discovery, preflight, rehearsal, budget |
 //! | [`Previews`] | stills and surveys |
 //! | [`Notifications`] | alert rules and delivery |
-//! | [`Reconciler`] | brings the engine to what is stored and wanted |
+//! | [`Reconciler`] | applies stored settings and desired states to the engine |
 //! | [`Auth`] | people, sessions and tokens |
 //!
-//! [`Service::execute`] is the one path of every change.
+//! [`Service::execute`] is the path of every change.
 
 mod auth;
 mod backups;
@@ -22,7 +22,6 @@ mod change;
 mod channel;
 mod error;
 mod events;
-mod figures;
 mod history;
 mod home;
 mod jobs;
@@ -38,6 +37,7 @@ mod rename;
 mod restore;
 mod secrets;
 mod service;
+mod stats;
 mod sync;
 mod time;
 mod upgrade;
@@ -48,21 +48,21 @@ pub use backups::{BackupPlan, Backups};
 pub use change::{Actor, Change, Origin};
 pub use error::ServiceError;
 pub use events::{Events, LiveEvent};
-pub use figures::{AlertFigures, DiskFigures, ServiceFigures};
 pub use history::History;
-pub use home::{Home, HomeError};
+pub use home::{DataDir, DataDirError};
 pub use jobs::{JobContext, JobEntry, Jobs, NewJob, Outcome};
 pub use journal::Journal;
 pub use loops::Loops;
 pub use notifications::Notifications;
 pub use planner::Planner;
 pub use previews::Previews;
-pub use process::ProcessFigures;
+pub use process::ProcessStats;
 pub use reconciler::Reconciler;
 pub use records::{Records, Transaction};
 pub use restore::{RestoreOptions, Restored};
 pub use secrets::same_secret;
 pub use service::Service;
+pub use stats::{AlertStats, DiskStats, ServiceStats};
 pub use sync::run_blocking;
 pub use time::text as time_text;
 pub use upgrade::Upgrade;

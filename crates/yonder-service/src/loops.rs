@@ -1,4 +1,4 @@
-//! Background loops, each restarted after a panic.
+//! Supervised background loops, which are restarted after a panic.
 
 use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
@@ -8,18 +8,18 @@ use std::time::Duration;
 
 use tokio::task::{JoinHandle, JoinSet};
 use tokio::time::sleep;
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use crate::journal::Journal;
 
-/// Pauses after panics in a row; the last one repeats.
+/// Delays after consecutive panics; the last one repeats.
 const PAUSES: [Duration; 4] =
     [Duration::from_secs(1), Duration::from_secs(5), Duration::from_secs(15), Duration::from_secs(30)];
 
-/// A future of a loop.
+/// Future of a loop.
 type Run = Pin<Box<dyn Future<Output = ()> + Send>>;
 
-/// Running background loops, which end when this is dropped.
+/// Running background loops, which end on drop.
 #[derive(Debug)]
 pub struct Loops {
     supervisor: Arc<Supervisor>,
@@ -31,7 +31,7 @@ impl Loops {
         Self { supervisor, tasks: JoinSet::new() }
     }
 
-    /// Starts a loop of a part of the service. To be called within a tokio runtime.
+    /// Starts a loop of a part of the service. Must be called within a tokio runtime.
     pub(crate) fn start<P: Send + Sync + 'static>(
         &mut self,
         name: &'static str,
@@ -43,7 +43,7 @@ impl Loops {
     }
 }
 
-/// Restarts loops after panics, counts and records the restarts.
+/// Supervisor of loops, which records restarts.
 #[derive(Debug)]
 pub(crate) struct Supervisor {
     journal: Arc<Journal>,
@@ -55,27 +55,28 @@ impl Supervisor {
         Self { journal, restarts: AtomicU64::new(0) }
     }
 
-    /// Number of restarts after panics.
+    /// Returns the number of restarts after panics.
     pub(crate) fn restarts(&self) -> u64 {
         self.restarts.load(Ordering::Relaxed)
     }
 
-    /// Runs a loop, and starts it again whenever it panics.
+    /// Runs a loop, and restarts it after each panic.
     async fn supervise(&self, name: &'static str, run: impl Fn() -> Run) {
         let mut panics = 0_usize;
         loop {
             let task = AbortOnDrop(tokio::spawn(run()));
             match task.joined().await {
                 Err(error) if error.is_panic() => {}
-                // It has ended by itself, as with the engine.
+                // The loop has ended by itself, as the engine has.
                 _ => return,
             }
             self.restarts.fetch_add(1, Ordering::Relaxed);
             tracing::error!(name, "background loop panicked, and is restarted");
             let journal = Arc::clone(&self.journal);
-            let detail = format!("The background loop {name} failed inside the service, and was restarted.");
-            let record = move || journal.log_own("loop-restarted", Kind::Service, "yonder", &detail);
-            // A panic in the logbook itself must not end the supervision.
+            let detail =
+                format!("The background loop {name} failed with an internal error, and was restarted.");
+            let record = move || journal.log_own("loop-restarted", RecordKind::Service, "yonder", &detail);
+            // A panic in the logbook must not end the supervision.
             let _recorded =
                 tokio::task::spawn_blocking(move || std::panic::catch_unwind(AssertUnwindSafe(record))).await;
             let [.., last] = PAUSES;
@@ -85,7 +86,7 @@ impl Supervisor {
     }
 }
 
-/// A task that ends with its supervisor.
+/// Task that is aborted on drop.
 struct AbortOnDrop(JoinHandle<()>);
 
 impl AbortOnDrop {

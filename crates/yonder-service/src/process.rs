@@ -1,17 +1,17 @@
-//! Resources of this process.
+//! Resource usage of this process.
 
 use std::fs;
 
 use yonder_engine::Engine;
 
-/// Resources of the process. Those that the system does not report are 0.
+/// Resource usage of the process; 0 where unknown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct ProcessFigures {
-    /// Memory that is really there, in bytes.
+pub struct ProcessStats {
+    /// Resident memory, in bytes.
     pub resident_bytes: u64,
     /// Open files and sockets.
     pub open_files: u64,
-    /// Tasks of the engine that are not done: pulls, pushes, and what watches them.
+    /// Unfinished tasks of the engine.
     pub tasks: u64,
     /// Age of the oldest heartbeat of a media thread, in milliseconds.
     pub heartbeat_age_ms: u64,
@@ -19,9 +19,9 @@ pub struct ProcessFigures {
     pub loop_restarts: u64,
 }
 
-impl ProcessFigures {
-    /// Reads the present figures.
-    pub fn look(engine: &Engine, loop_restarts: u64) -> Self {
+impl ProcessStats {
+    /// Reads the present values.
+    pub fn read(engine: &Engine, loop_restarts: u64) -> Self {
         let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
         let tasks = u64::try_from(engine.tasks()).unwrap_or(u64::MAX);
         let oldest = engine.heartbeat_ages().into_iter().max().unwrap_or_default();
@@ -35,13 +35,13 @@ impl ProcessFigures {
     }
 }
 
-/// Number of open files and sockets, without the one for reading it.
+/// Returns the number of open files and sockets, without the one for reading it.
 pub(crate) fn open_files() -> u64 {
     let count = fs::read_dir("/proc/self/fd").map_or(0, Iterator::count);
     u64::try_from(count.saturating_sub(1)).unwrap_or(u64::MAX)
 }
 
-/// `VmRSS:     12345 kB`, see `proc_pid_status(5)`.
+/// Parses `VmRSS:     12345 kB`, see `proc_pid_status(5)`.
 fn resident_bytes(status: &str) -> Option<u64> {
     let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"))?;
     let kilobytes: u64 = line.trim().strip_suffix("kB")?.trim().parse().ok()?;
@@ -53,7 +53,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn memory_is_read_from_the_systems_words() {
+    fn resident_memory_is_parsed() {
         assert_eq!(resident_bytes("Name:\tyonder\nVmRSS:\t   12345 kB\nThreads:\t4\n"), Some(12_641_280));
         assert_eq!(resident_bytes("Name:\tyonder\n"), None);
     }
@@ -62,7 +62,7 @@ mod tests {
     fn a_file_that_is_opened_counts() {
         let before = open_files();
         let files: Vec<_> = (0..50).filter_map(|_| fs::File::open("/dev/null").ok()).collect();
-        // Tests beside this one open and close files of their own.
+        // Concurrent tests open and close files as well.
         assert!(open_files() + 25 > before + 50, "{before}");
         drop(files);
     }

@@ -1,52 +1,52 @@
-//! Renames of records, which everything that is kept by name follows.
+//! Renames of records, for everything that is stored by name.
 
 use yonder_core::record::Subject;
-use yonder_store::{Carried, Kind};
+use yonder_store::{RecordKind, TrafficKey};
 
-/// A record that has a new name.
+/// Rename of a record.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Rename<'a> {
-    pub(crate) kind: Kind,
+    pub(crate) kind: RecordKind,
     pub(crate) old: &'a str,
     pub(crate) new: &'a str,
 }
 
 impl Rename<'_> {
-    fn of(self, kind: Kind, name: &str) -> Option<String> {
+    fn of(self, kind: RecordKind, name: &str) -> Option<String> {
         (self.kind == kind && name == self.old).then(|| self.new.to_owned())
     }
 
     fn pair(self, relay: &str, destination: &str) -> Option<(String, String)> {
-        let new = (self.of(Kind::Relay, relay), self.of(Kind::Destination, destination));
+        let new = (self.of(RecordKind::Relay, relay), self.of(RecordKind::Destination, destination));
         if new == (None, None) {
             return None;
         }
         Some((new.0.unwrap_or_else(|| relay.to_owned()), new.1.unwrap_or_else(|| destination.to_owned())))
     }
 
-    /// Returns the new form of a subject of the history.
+    /// Returns the renamed subject of the history.
     pub(crate) fn subject(self, subject: &Subject) -> Option<Subject> {
         match subject {
-            Subject::Feed(feed) => self.of(Kind::Feed, feed).map(Subject::Feed),
-            Subject::Relay(relay) => self.of(Kind::Relay, relay).map(Subject::Relay),
+            Subject::Feed(feed) => self.of(RecordKind::Feed, feed).map(Subject::Feed),
+            Subject::Relay(relay) => self.of(RecordKind::Relay, relay).map(Subject::Relay),
             Subject::Push(relay, destination) => {
                 self.pair(relay, destination).map(|(relay, destination)| Subject::Push(relay, destination))
             }
         }
     }
 
-    /// Returns the new form of a subject of traffic and rates.
-    pub(crate) fn carried(self, carried: &Carried) -> Option<Carried> {
+    /// Returns the renamed key of traffic and rates.
+    pub(crate) fn carried(self, carried: &TrafficKey) -> Option<TrafficKey> {
         match carried {
-            Carried::Feed(feed) => self.of(Kind::Feed, feed).map(Carried::Feed),
-            Carried::Uplink(uplink) => self.of(Kind::Uplink, uplink).map(Carried::Uplink),
-            Carried::Push(relay, destination) => {
-                self.pair(relay, destination).map(|(relay, destination)| Carried::Push(relay, destination))
+            TrafficKey::Feed(feed) => self.of(RecordKind::Feed, feed).map(TrafficKey::Feed),
+            TrafficKey::Uplink(uplink) => self.of(RecordKind::Uplink, uplink).map(TrafficKey::Uplink),
+            TrafficKey::Push(relay, destination) => {
+                self.pair(relay, destination).map(|(relay, destination)| TrafficKey::Push(relay, destination))
             }
         }
     }
 
-    /// Returns the new form of a subject of alerts, like `push Line → Bramble`.
+    /// Returns the renamed subject of an alert, such as `push Line → Bramble`.
     pub(crate) fn alert_subject(self, subject: &str) -> Option<String> {
         let (kind, rest) = subject.split_once(' ')?;
         if kind == "push" {
@@ -54,7 +54,7 @@ impl Rename<'_> {
             let (relay, destination) = self.pair(relay, destination)?;
             return Some(format!("push {relay} → {destination}"));
         }
-        self.of(Kind::from_word(kind)?, rest).map(|new| format!("{kind} {new}"))
+        self.of(RecordKind::from_name(kind)?, rest).map(|new| format!("{kind} {new}"))
     }
 }
 
@@ -65,16 +65,16 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case::feed(Kind::Feed, "feed Line", Some("feed East"))]
-    #[case::feed_is_no_relay(Kind::Feed, "push Line → Line", None)]
-    #[case::relay(Kind::Relay, "push Line → Line", Some("push East → Line"))]
-    #[case::destination(Kind::Destination, "push Line → Line", Some("push Line → East"))]
-    #[case::key(Kind::Destination, "destination Line", Some("destination East"))]
-    #[case::uplink(Kind::Uplink, "uplink Line", Some("uplink East"))]
-    #[case::another(Kind::Uplink, "uplink Line two", None)]
-    #[case::service(Kind::Relay, "service", None)]
+    #[case::feed(RecordKind::Feed, "feed Line", Some("feed East"))]
+    #[case::feed_is_no_relay(RecordKind::Feed, "push Line → Line", None)]
+    #[case::relay(RecordKind::Relay, "push Line → Line", Some("push East → Line"))]
+    #[case::destination(RecordKind::Destination, "push Line → Line", Some("push Line → East"))]
+    #[case::key(RecordKind::Destination, "destination Line", Some("destination East"))]
+    #[case::uplink(RecordKind::Uplink, "uplink Line", Some("uplink East"))]
+    #[case::another(RecordKind::Uplink, "uplink Line two", None)]
+    #[case::service(RecordKind::Relay, "service", None)]
     pub(crate) fn alert_subjects_follow(
-        #[case] kind: Kind,
+        #[case] kind: RecordKind,
         #[case] subject: &str,
         #[case] expected: Option<&str>,
     ) {

@@ -1,4 +1,4 @@
-//! Putting a backup in the place of the records, while no service runs.
+//! Restore of a backup, while no service runs.
 
 use std::fs::{self, OpenOptions};
 use std::io::{self, Write as _};
@@ -7,39 +7,39 @@ use std::path::{Path, PathBuf};
 
 use yonder_store::{MasterKey, SealError, Store, StoreError};
 
-use crate::home::{Home, HomeError};
+use crate::home::{DataDir, DataDirError};
 
 /// Result of a restore.
 #[derive(Debug)]
 pub struct Restored {
-    /// File of the records that were there before.
+    /// File of the replaced records.
     pub before: Option<PathBuf>,
-    /// Relays in the backup.
+    /// Number of relays in the backup.
     pub relays: usize,
-    /// People in the backup, who may sign in again.
+    /// Number of people in the backup, whose access is restored.
     pub people: usize,
-    /// Tokens in the backup, which are valid again.
+    /// Number of tokens in the backup, which are valid again.
     pub tokens: usize,
 }
 
 /// Options of a restore.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct RestoreOptions {
-    /// Switch every relay off, for a machine that shall not push what another one pushes already.
+    /// Switch every relay off, for a second machine with the same destinations.
     pub relays_off: bool,
-    /// Keep the sessions and invitations of the backup.
+    /// Keep sessions and invitations of the backup.
     pub keep_sessions: bool,
 }
 
-impl Home {
-    /// Takes the records from a backup. It is brought to this version, and checked against damage and the master key, before
-    /// anything is replaced; a backup that cannot be used changes nothing. While the records are replaced a marker file keeps a
-    /// service from starting with none, also after a power cut.
+impl DataDir {
+    /// Replaces the records with a backup, which is migrated and checked for damage and for its master key first; an
+    /// invalid backup changes nothing. During the replacement a marker file keeps a service from starting without
+    /// records, even after a power failure.
     ///
     /// # Errors
-    /// [`HomeError::Taken`] while a service runs here, or why the backup cannot be used.
-    pub fn restore(&self, backup: &Path, options: RestoreOptions) -> Result<Restored, HomeError> {
-        let _lock = self.occupy()?;
+    /// [`DataDirError::Taken`] while a service runs here, or the fault of the backup.
+    pub fn restore(&self, backup: &Path, options: RestoreOptions) -> Result<Restored, DataDirError> {
+        let _lock = self.lock_exclusively()?;
         let draft = self.records_file().with_file_name("restore-draft.db");
         let checked = self.check_backup(backup, &draft, options);
         let restored = match checked {
@@ -52,7 +52,7 @@ impl Home {
         let (records, marker) = (self.records_file(), self.restore_marker());
         fs::write(&marker, "").map_err(at(&marker))?;
         self.sync_folder()?;
-        let before = records.exists().then(|| set_aside(&records)).transpose()?;
+        let before = records.exists().then(|| move_aside(&records)).transpose()?;
         fs::rename(&draft, &records).map_err(at(&records))?;
         self.sync_folder()?;
         fs::remove_file(&marker).map_err(at(&marker))?;
@@ -60,8 +60,8 @@ impl Home {
         Ok(Restored { before, ..restored })
     }
 
-    /// Makes renames in the folder last over a power cut.
-    fn sync_folder(&self) -> Result<(), HomeError> {
+    /// Makes renames in the folder durable.
+    fn sync_folder(&self) -> Result<(), DataDirError> {
         let records = self.records_file();
         let folder = records.parent().unwrap_or_else(|| Path::new("."));
         fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(at(folder))
@@ -72,7 +72,7 @@ impl Home {
         backup: &Path,
         draft: &Path,
         options: RestoreOptions,
-    ) -> Result<Restored, HomeError> {
+    ) -> Result<Restored, DataDirError> {
         remove_records(draft);
         let bytes = fs::read(backup).map_err(at(backup))?;
         let mut file =
@@ -80,11 +80,11 @@ impl Home {
         file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(at(draft))?;
         let file = self.master_key_file().display().to_string();
         let key = MasterKey::load(&self.master_key_file()).map_err(|error| match error {
-            SealError::Missing { path } => HomeError::MasterKeyMissing { path },
+            SealError::Missing { path } => DataDirError::MasterKeyMissing { path },
             error => error.into(),
         })?;
         let store = Store::open(draft, key).map_err(|error| match error {
-            StoreError::ForeignMasterKey => HomeError::MasterKeyForeign { path: file },
+            StoreError::ForeignMasterKey => DataDirError::MasterKeyForeign { path: file },
             error => error.into(),
         })?;
         store.check()?;
@@ -100,12 +100,12 @@ impl Home {
             people: store.people()?.len(),
             tokens: store.tokens()?.len(),
         })
-        // Closing the last connection writes everything into the one file.
+        // Closing the last connection merges the write-ahead log.
     }
 }
 
-/// The first name beside the records that is free.
-fn set_aside(records: &Path) -> Result<PathBuf, HomeError> {
+/// Moves the records to the first unused name, and returns it.
+fn move_aside(records: &Path) -> Result<PathBuf, DataDirError> {
     let mut before = records.with_extension("before-restore");
     for count in 2.. {
         if !before.exists() {
@@ -114,7 +114,7 @@ fn set_aside(records: &Path) -> Result<PathBuf, HomeError> {
         before = records.with_extension(format!("before-restore-{count}"));
     }
     fs::rename(records, &before).map_err(at(&before))?;
-    // After an orderly end they are not there; after a crash they belong to the records.
+    // Missing after an orderly end; after a crash they belong to the records.
     for end in ["wal", "shm"] {
         let (from, to) = (with_end(records, end), with_end(&before, end));
         if from.exists() {
@@ -124,8 +124,8 @@ fn set_aside(records: &Path) -> Result<PathBuf, HomeError> {
     Ok(before)
 }
 
-/// Removes a draft of the records with everything that belongs to it. A backup of an older version is copied before it is migrated;
-/// that copy is the backup itself.
+/// Removes a draft of the records with all associated files. The copy made before its migration is removed as well,
+/// since the backup itself exists.
 pub(crate) fn remove_records(draft: &Path) {
     let (Some(folder), Some(stem)) = (draft.parent(), draft.file_stem()) else { return };
     let files = fs::read_dir(folder).into_iter().flatten().flatten();
@@ -136,7 +136,7 @@ pub(crate) fn remove_records(draft: &Path) {
     }
 }
 
-/// Names of the files that SQLite keeps beside its own.
+/// Returns the name of a file that SQLite keeps next to the database.
 fn with_end(path: &Path, end: &str) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
     name.push("-");
@@ -144,7 +144,7 @@ fn with_end(path: &Path, end: &str) -> PathBuf {
     name.into()
 }
 
-fn at(path: &Path) -> impl Fn(io::Error) -> HomeError {
+fn at(path: &Path) -> impl Fn(io::Error) -> DataDirError {
     let path = path.display().to_string();
-    move |source| HomeError::File { path: path.clone(), source }
+    move |source| DataDirError::File { path: path.clone(), source }
 }

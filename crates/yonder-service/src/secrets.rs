@@ -5,12 +5,12 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use secrecy::{ExposeSecret as _, SecretString};
 use subtle::ConstantTimeEq as _;
 
-/// Returns 256 random bits as a text that fits addresses and headers.
+/// Returns 256 random bits as text for addresses and headers.
 pub(crate) fn random_token() -> String {
     URL_SAFE_NO_PAD.encode(rand::random::<[u8; 32]>())
 }
 
-/// Compares in constant time.
+/// Compares secrets in constant time.
 pub fn same_secret(a: &SecretString, b: &str) -> bool {
     a.expose_secret().as_bytes().ct_eq(b.as_bytes()).into()
 }

@@ -1,15 +1,15 @@
-//! Locks and blocking calls.
+//! Locking without poisoning, and blocking calls.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use crate::error::ServiceError;
 
-/// Locks a mutex whose data is valid between any two of its uses, also after a panic.
+/// Locks a mutex whose data is consistent even after a panic of a holder.
 pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Runs a blocking call on a thread of the runtime's blocking pool.
+/// Runs a blocking call on the runtime's blocking thread pool.
 ///
 /// # Errors
 /// The error of the call, and [`ServiceError::Internal`] after a panic in it.

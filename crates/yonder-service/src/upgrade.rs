@@ -4,7 +4,7 @@ use std::path::Path;
 
 use yonder_store::{LostSecret, MasterKey, SealError, Store, StoreError};
 
-use crate::home::{Home, HomeError};
+use crate::home::{DataDir, DataDirError};
 use crate::restore::remove_records;
 
 /// Records before and after a migration.
@@ -20,18 +20,18 @@ pub struct Upgrade {
     pub lost: Vec<LostSecret>,
 }
 
-impl Home {
-    /// Migrates a copy of the records, checks it, and removes it again. Nothing else is changed; a service of the former version
-    /// may run meanwhile.
+impl DataDir {
+    /// Migrates a copy of the records, checks it, and removes it again. Nothing else is changed; a service of the
+    /// former version may run meanwhile.
     ///
     /// # Errors
-    /// [`HomeError::NoRecords`], or why the records cannot be migrated.
-    pub fn check_upgrade(&self) -> Result<Upgrade, HomeError> {
+    /// [`DataDirError::NoRecords`], or why the records cannot be migrated.
+    pub fn check_upgrade(&self) -> Result<Upgrade, DataDirError> {
         let records = self.existing_records()?;
         let copy = records.with_file_name("upgrade-check.db");
         remove_records(&copy);
         let checked =
-            Store::copy_file(&records, &copy).map_err(HomeError::from).and_then(|_| self.migrate(&copy));
+            Store::copy_file(&records, &copy).map_err(DataDirError::from).and_then(|_| self.migrate(&copy));
         remove_records(&copy);
         checked
     }
@@ -39,29 +39,31 @@ impl Home {
     /// Migrates the records. Those of an older version are copied first, to a file with `before-migration` in its name.
     ///
     /// # Errors
-    /// [`HomeError::Taken`] while a service runs here, and as [`Home::check_upgrade`].
-    pub fn upgrade(&self) -> Result<Upgrade, HomeError> {
-        let _lock = self.occupy()?;
+    /// [`DataDirError::Taken`] while a service runs here, and as [`DataDir::check_upgrade`].
+    pub fn upgrade(&self) -> Result<Upgrade, DataDirError> {
+        let _lock = self.lock_exclusively()?;
         self.migrate(&self.existing_records()?)
     }
 
-    fn existing_records(&self) -> Result<std::path::PathBuf, HomeError> {
+    fn existing_records(&self) -> Result<std::path::PathBuf, DataDirError> {
         let records = self.records_file();
         if self.has_records() {
             return Ok(records);
         }
-        Err(HomeError::NoRecords { path: records.display().to_string() })
+        Err(DataDirError::NoRecords { path: records.display().to_string() })
     }
 
-    fn migrate(&self, records: &Path) -> Result<Upgrade, HomeError> {
+    fn migrate(&self, records: &Path) -> Result<Upgrade, DataDirError> {
         let found = Store::file_version(records)?;
         let file = self.master_key_file();
         let key = MasterKey::load(&file).map_err(|error| match error {
-            SealError::Missing { path } => HomeError::MasterKeyMissing { path },
+            SealError::Missing { path } => DataDirError::MasterKeyMissing { path },
             error => error.into(),
         })?;
         let store = Store::open(records, key).map_err(|error| match error {
-            StoreError::ForeignMasterKey => HomeError::MasterKeyForeign { path: file.display().to_string() },
+            StoreError::ForeignMasterKey => {
+                DataDirError::MasterKeyForeign { path: file.display().to_string() }
+            }
             error => error.into(),
         })?;
         store.check()?;
@@ -80,7 +82,7 @@ mod tests {
     use super::*;
 
     /// Makes a home folder with records of an older version and a relay in them.
-    fn home_of_version(folder: &Path, version: usize) -> Home {
+    fn home_of_version(folder: &Path, version: usize) -> DataDir {
         let migrations = concat!(env!("CARGO_MANIFEST_DIR"), "/../yonder-store/migrations");
         let mut files: Vec<_> = fs::read_dir(migrations).unwrap().map(|file| file.unwrap().path()).collect();
         files.retain(|file| file.extension().is_some_and(|extension| extension == "sql"));
@@ -94,7 +96,7 @@ mod tests {
         connection.execute_batch(rows).unwrap();
         connection.pragma_update(None, "user_version", i64::try_from(version).unwrap()).unwrap();
         MasterKey::create(&folder.join("master.key")).unwrap();
-        Home::new(folder)
+        DataDir::new(folder)
     }
 
     fn files(folder: &Path) -> Vec<String> {
@@ -111,7 +113,7 @@ mod tests {
         let records = fs::read(folder.path().join("yonder.db")).unwrap();
         let before = files(folder.path());
         // The former version runs.
-        let _lock = home.occupy().unwrap();
+        let _lock = home.lock_exclusively().unwrap();
         let upgrade = home.check_upgrade().unwrap();
         assert_eq!((upgrade.found, upgrade.known, upgrade.relays), (3, Store::VERSION, 1));
         assert!(upgrade.lost.is_empty());
@@ -150,10 +152,10 @@ mod tests {
         }
         let refused = home.check_upgrade().unwrap_err();
         let is_expected = match fault {
-            "none" => matches!(refused, HomeError::NoRecords { .. }),
-            "newer" => matches!(refused, HomeError::Store(StoreError::TooNew { found: 99, .. })),
-            "no-key" => matches!(refused, HomeError::MasterKeyMissing { .. }),
-            _ => matches!(refused, HomeError::MasterKeyForeign { .. }),
+            "none" => matches!(refused, DataDirError::NoRecords { .. }),
+            "newer" => matches!(refused, DataDirError::Store(StoreError::TooNew { found: 99, .. })),
+            "no-key" => matches!(refused, DataDirError::MasterKeyMissing { .. }),
+            _ => matches!(refused, DataDirError::MasterKeyForeign { .. }),
         };
         assert!(is_expected, "{fault}: {refused:?}");
         assert!(!files(folder.path()).iter().any(|name| name.starts_with("upgrade-check")));

@@ -7,7 +7,7 @@ use yonder_api::{
     Role as RoleFacts, VideoFacts,
 };
 use yonder_core::{
-    ConditionLevel, DesiredState, FeedPhase, Part, PartCause, Phase, PushPhase, Role, ServerRole, Side,
+    ConditionLevel, DesiredState, FaultDomain, FeedPhase, Part, PartCause, Phase, PushPhase, Role, ServerRole,
 };
 use yonder_engine::{AudioView, CauseView, FeedView, LinkView, PushView, RelayView, StepView, VideoView};
 use yonder_store::{LogLine, Relay as StoredRelay};
@@ -257,7 +257,7 @@ pub(crate) fn log_entry(line: LogLine) -> LogEntry {
         part,
         what,
         code,
-        side: side.as_deref().and_then(Side::from_name),
+        side: side.as_deref().and_then(FaultDomain::from_name),
         message,
         who,
         record_id: uid,

@@ -11,8 +11,6 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
 use secrecy::{ExposeSecret as _, SecretString};
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinHandle;
@@ -43,8 +41,8 @@ pub struct DeviceProfile {
 }
 
 impl DeviceProfile {
-    /// Returns the profile of a stand-in camera's stream. Streams share a video source when their paths differ in the last part
-    /// alone.
+    /// Returns the profile of a stand-in camera's stream. Streams share a video source when their paths differ in the
+    /// last part alone.
     #[must_use]
     pub fn of_stream(stream: &CameraStream, camera: &Camera) -> Self {
         let facts = stream.media.video.facts();
@@ -425,6 +423,5 @@ fn soap(body: &str) -> String {
 
 /// Formats seconds since 1970 as `YYYY-MM-DDTHH:MM:SSZ`.
 fn clock_text(seconds: i64) -> String {
-    let time = OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH);
-    time.format(&Rfc3339).unwrap_or_default()
+    jiff::Timestamp::from_second(seconds).unwrap_or_default().to_string()
 }

@@ -1,5 +1,5 @@
-//! Simulated devices: stand-in cameras and platforms on real sockets, for demonstrations and tests. They can be switched off and
-//! on at run time, and have faults on demand.
+//! Simulated devices: stand-in cameras and platforms on real sockets, for demonstrations and tests. They can be
+//! switched off and on at run time, and have faults on demand.
 
 mod camera;
 mod device;
@@ -14,7 +14,7 @@ pub use camera::{
     Oddities, SignIn, Transports,
 };
 pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
-pub use media::{LoopFrame, LoopMedia, LoopSound, MediaError};
+pub use media::{LoopAudio, LoopFrame, LoopMedia, MediaError};
 pub use platform::{
     Limits, PLATFORM_COMMANDS, Platform, PlatformConfig, PlatformFaults, Recording, SrtConfig, Stage,
 };

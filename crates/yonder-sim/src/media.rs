@@ -13,17 +13,17 @@ const G711_RATE: u32 = 8_000;
 /// Samples in one packet of G.711: 20 ms, the default of RFC 3551, 4.2.
 const G711_SAMPLES: u32 = 160;
 
-/// Why a file cannot be played.
+/// Error for a file that cannot be played.
 #[derive(Debug, thiserror::Error)]
 pub enum MediaError {
     /// The parameter sets are missing or cannot be read.
-    #[error("the picture has no readable parameter sets")]
+    #[error("the video has no readable parameter sets")]
     NoParameterSet,
     /// There is no video frame.
-    #[error("the file holds no picture that begins with a keyframe")]
+    #[error("the file contains no access unit that begins with a keyframe")]
     NoPicture,
-    /// The audio is no ADTS file.
-    #[error("the sound cannot be read: {0}")]
+    /// The audio is not an ADTS file.
+    #[error("the audio cannot be read: {0}")]
     Sound(#[from] AdtsError),
 }
 
@@ -40,7 +40,7 @@ pub struct LoopFrame {
 
 /// Audio of a loop.
 #[derive(Debug, Clone)]
-pub struct LoopSound {
+pub struct LoopAudio {
     /// Codec configuration.
     pub config: AudioConfig,
     /// Frames in order.
@@ -59,15 +59,15 @@ pub struct LoopMedia {
     /// Video frames in decoding order.
     pub frames: Vec<LoopFrame>,
     /// Audio.
-    pub sound: Option<LoopSound>,
+    pub audio: Option<LoopAudio>,
 }
 
 impl LoopMedia {
-    /// Reads a loop from an Annex B file and, with audio, an ADTS file.
+    /// Parses a loop from an Annex B file and, for audio, an ADTS file.
     ///
     /// # Errors
-    /// [`MediaError`] when the files hold nothing that can be played.
-    pub fn parse(codec: VideoCodec, picture: &Bytes, sound: Option<&Bytes>) -> Result<Self, MediaError> {
+    /// [`MediaError`] for files that cannot be played.
+    pub fn parse(codec: VideoCodec, picture: &Bytes, audio: Option<&Bytes>) -> Result<Self, MediaError> {
         let nals = split_nals(picture);
         let mut sets = ParameterSets::new(codec);
         for nal in &nals {
@@ -79,9 +79,9 @@ impl LoopMedia {
             return Err(MediaError::NoPicture);
         }
         let frame_rate = video.facts().frame_rate.unwrap_or((25, 1));
-        let sound = sound.map(split_adts).transpose()?;
-        let sound = sound.map(|(config, frames)| LoopSound { config, frames, samples: SAMPLES_PER_FRAME });
-        Ok(Self { frame_rate, video, frames, sound })
+        let audio = audio.map(split_adts).transpose()?;
+        let audio = audio.map(|(config, frames)| LoopAudio { config, frames, samples: SAMPLES_PER_FRAME });
+        Ok(Self { frame_rate, video, frames, audio })
     }
 
     /// Returns the loop with a low tone in G.711.
@@ -94,7 +94,7 @@ impl LoopMedia {
         let count = u32::try_from(samples).unwrap_or_default() / G711_SAMPLES;
         let frame = |at: u32| (0..G711_SAMPLES).map(|i| hum(law, at * G711_SAMPLES + i)).collect::<Vec<u8>>();
         let frames = (0..count).map(|at| Bytes::from(frame(at))).collect();
-        self.sound = Some(LoopSound { config, frames, samples: G711_SAMPLES });
+        self.audio = Some(LoopAudio { config, frames, samples: G711_SAMPLES });
         self
     }
 
@@ -106,7 +106,7 @@ impl LoopMedia {
     }
 }
 
-/// Returns a quiet square wave: 16 codes from silence, on both sides.
+/// Returns a sample of a quiet square wave.
 fn hum(law: Law, at: u32) -> u8 {
     let up = (at / 40).is_multiple_of(2);
     law.silence() ^ if up { 0x10 } else { 0x90 }
@@ -170,8 +170,8 @@ mod tests {
         let feed = railway_feeds().into_iter().find(|feed| feed.name == "Bandstand").unwrap();
         let media = feed.main();
         assert!(media.frames.windows(2).any(|pair| pair[1].shown < pair[0].shown));
-        let sound = media.sound.unwrap();
-        assert_eq!((sound.config.sample_rate(), sound.frames.len()), (48_000, 375));
+        let audio = media.audio.unwrap();
+        assert_eq!((audio.config.sample_rate(), audio.frames.len()), (48_000, 375));
     }
 
     #[test]
@@ -181,8 +181,8 @@ mod tests {
         assert!(media.frames.windows(2).any(|pair| pair[1].shown < pair[0].shown));
         let slices = media.frames[1].nals.iter().filter(|nal| h265::kind_of(nal).is_picture()).count();
         assert_eq!(slices, 2);
-        let sound = media.sound.unwrap();
-        assert_eq!((sound.config.sample_rate(), sound.frames.len()), (8_000, 400));
+        let audio = media.audio.unwrap();
+        assert_eq!((audio.config.sample_rate(), audio.frames.len()), (8_000, 400));
     }
 
     #[test]

@@ -14,21 +14,21 @@ pub struct RailwayFeed {
     /// Path of its main stream.
     pub path: &'static str,
     picture: &'static [u8],
-    sound: Option<&'static [u8]>,
+    audio: Option<&'static [u8]>,
     /// Path and video of its sub stream.
     sub: Option<(&'static str, &'static [u8])>,
 }
 
 impl RailwayFeed {
-    /// The main stream.
+    /// Returns the main stream.
     ///
     /// # Panics
     /// When a file that ships with the program cannot be played; a test plays them all.
     #[must_use]
     #[expect(clippy::expect_used, reason = "the files are part of the program and tested with it")]
     pub fn main(&self) -> LoopMedia {
-        let sound = self.sound.map(Bytes::from_static);
-        LoopMedia::parse(VideoCodec::H264, &Bytes::from_static(self.picture), sound.as_ref())
+        let audio = self.audio.map(Bytes::from_static);
+        LoopMedia::parse(VideoCodec::H264, &Bytes::from_static(self.picture), audio.as_ref())
             .expect("shipped media can be played")
     }
 
@@ -48,7 +48,7 @@ impl RailwayFeed {
     }
 }
 
-/// The tunnel mouth's camera: H.265 with two slices a picture and reordering, and G.711.
+/// Returns the tunnel mouth's camera: H.265 with two slices a picture and reordering, and G.711.
 ///
 /// # Panics
 /// As [`RailwayFeed::main`].
@@ -61,7 +61,7 @@ pub fn tunnel_media() -> LoopMedia {
         .with_g711(Law::Mu)
 }
 
-/// All feeds of the railway.
+/// Returns all feeds of the railway.
 #[must_use]
 pub fn railway_feeds() -> [RailwayFeed; 4] {
     [
@@ -69,28 +69,28 @@ pub fn railway_feeds() -> [RailwayFeed; 4] {
             name: "Summit Station",
             path: "/summit/main",
             picture: include_bytes!("../../../demo/media/summit-main.h264"),
-            sound: Some(include_bytes!("../../../demo/media/summit-main.aac")),
+            audio: Some(include_bytes!("../../../demo/media/summit-main.aac")),
             sub: Some(("/summit/sub", include_bytes!("../../../demo/media/summit-sub.h264"))),
         },
         RailwayFeed {
             name: "Viaduct",
             path: "/viaduct/main",
             picture: include_bytes!("../../../demo/media/viaduct.h264"),
-            sound: None,
+            audio: None,
             sub: None,
         },
         RailwayFeed {
             name: "Engine Shed",
             path: "/shed/main",
             picture: include_bytes!("../../../demo/media/engine-shed.h264"),
-            sound: None,
+            audio: None,
             sub: None,
         },
         RailwayFeed {
             name: "Bandstand",
             path: "/bandstand",
             picture: include_bytes!("../../../demo/media/bandstand.h264"),
-            sound: Some(include_bytes!("../../../demo/media/bandstand.aac")),
+            audio: Some(include_bytes!("../../../demo/media/bandstand.aac")),
             sub: None,
         },
     ]

@@ -1,4 +1,4 @@
-//! The card that stands in for a picture: the relay's name over the fells, and since when.
+//! Default slate image: name of the relay over a landscape, and since when the feed is away.
 
 use std::time::SystemTime;
 
@@ -9,7 +9,7 @@ use jiff::tz::TimeZone;
 
 type Color = [f32; 3];
 
-/// Night over the fells.
+/// Gradient of the sky.
 const SKY: (Color, Color) = ([13.0, 25.0, 27.0], [29.0, 56.0, 58.0]);
 const FAR_FELL: Color = [36.0, 57.0, 59.0];
 const NEAR_FELL: Color = [19.0, 36.0, 39.0];
@@ -17,13 +17,13 @@ const PAPER: Color = [236.0, 231.0, 218.0];
 const QUIET: Color = [159.0, 176.0, 173.0];
 const HOLDING: Color = [185.0, 158.0, 232.0];
 
-/// Shares of the height.
+/// Text sizes, as fractions of the height.
 const NAME_SIZE: f32 = 0.09;
 const LINE_SIZE: f32 = 0.042;
-/// Share of the width that letters may take.
+/// Maximum width of text, as a fraction of the width.
 const MAX_WIDTH: f32 = 0.84;
 
-/// Draws the card. `away_since` is when the feed went away; without it, a person put the card up.
+/// Draws the card. `away_since` is when the feed went away; `None` if an operator requested the hold.
 pub(crate) fn draw(width: u32, height: u32, name: &str, away_since: Option<SystemTime>) -> RgbImage {
     let mut card = Card { image: RgbImage::new(width, height) };
     card.landscape();
@@ -44,7 +44,7 @@ pub(crate) fn draw(width: u32, height: u32, name: &str, away_since: Option<Syste
     card.image
 }
 
-/// Hours and minutes on the clock of this machine's place.
+/// Formats the time in the system's time zone.
 fn clock_time(time: SystemTime) -> String {
     Timestamp::try_from(time).map_or_else(
         |_| "a while".to_owned(),
@@ -62,7 +62,7 @@ impl Card {
         (self.image.width() as f32, self.image.height() as f32)
     }
 
-    /// A sky that grows lighter towards two rows of fells.
+    /// Draws a sky that brightens towards two rows of fells.
     #[expect(clippy::cast_precision_loss, reason = "sides of a picture are small numbers")]
     fn landscape(&mut self) {
         let (wide, high) = self.size();
@@ -78,13 +78,13 @@ impl Card {
         }
     }
 
-    /// The pennant of a state that holds: half of it is filled.
+    /// Draws the icon of the state holding: a half-filled pennant.
     fn pennant(&mut self, left: f32, top: f32, size: f32) {
         let pole = size * 0.05;
         let flag = (size * 0.9, size * 0.5);
         self.fill(left, top, pole, size, |_, _| 1.0);
         self.fill(left + pole, top + size * 0.04, flag.0, flag.1, |across, down| {
-            // The tip is cut to a point; the second half is an outline only.
+            // The pennant ends in a point; its second half is an outline.
             let reach = 1.0 - (down - 0.5).abs() * 2.0 * 0.55;
             let edge = !(0.09..=0.91).contains(&down) || across > reach - 0.06;
             if across > reach {
@@ -97,7 +97,7 @@ impl Card {
         });
     }
 
-    /// Fills a rectangle as far as `shape` says, by shares of it.
+    /// Fills a rectangle with the coverage returned by `shape`.
     #[expect(
         clippy::cast_possible_truncation,
         clippy::cast_sign_loss,
@@ -121,7 +121,7 @@ impl Card {
         }
     }
 
-    /// A line of text in the middle, smaller where it would not fit.
+    /// Draws a centered line of text, scaled down to fit.
     #[expect(
         clippy::cast_possible_truncation,
         clippy::cast_sign_loss,
@@ -174,7 +174,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    /// Counts samples of a color in the part of the card from `top` to `bottom`, as shares of its height.
+    /// Counts samples of a color between `top` and `bottom`, as fractions of the height.
     fn samples(card: &RgbImage, color: Color, top: f32, bottom: f32) -> usize {
         let high = f64::from(card.height());
         let rows = f64::from(top) * high..f64::from(bottom) * high;

@@ -1,4 +1,4 @@
-//! Slate as a GOP of H.264: an encoded keyframe, and P frames whose macroblocks are all skipped.
+//! Encoder of a slate as a GOP of H.264: a keyframe, and P frames whose macroblocks are all skipped.
 
 use std::sync::Arc;
 
@@ -13,15 +13,15 @@ use yonder_media::{AudioConfig, Payload, StreamHeaders, VideoConfig, split_nals}
 use crate::SlateError;
 use crate::gop::{Silence, SlateFrame, SlateGop};
 
-/// Fine enough for small letters, coarse enough for a slow uplink.
+/// Quantizer range: fine enough for small text, coarse enough for a slow uplink.
 const QUALITY: QpRange = QpRange::new(20, 28);
-/// The encoder's target; a still picture stays far below.
+/// Target bit rate, far above that of a still image.
 const TARGET: BitRate = BitRate::from_bps(4_000_000);
 
 /// Encodes a GOP of `seconds` at `fps`.
 ///
 /// # Errors
-/// [`SlateError`] when the encoder refuses the image.
+/// [`SlateError`] if the encoder fails.
 pub(crate) fn gop(
     image: &RgbImage,
     fps: f64,
@@ -38,7 +38,7 @@ pub(crate) fn gop(
         .rate_control_mode(RateControlMode::Quality)
         .qp(QUALITY)
         .num_threads(1)
-        // Format of the conversion below.
+        // Color format of the conversion below.
         .vui(VuiConfig::bt601());
     let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config)?;
     let (width, height) = image.dimensions();

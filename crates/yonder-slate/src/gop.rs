@@ -1,4 +1,4 @@
-//! Encoded slate, and its access units one after the other.
+//! Encoded slate, and the sequence of its access units.
 
 use std::sync::Arc;
 
@@ -6,7 +6,7 @@ use bytes::Bytes;
 use yonder_media::aac::{SAMPLES_PER_FRAME, silent_frame};
 use yonder_media::{AccessUnit, AudioConfig, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
 
-/// Frames of G.711 silence per second, as cameras send them.
+/// Frames of G.711 silence per second.
 const G711_FRAMES: u32 = 50;
 
 /// One video frame of a slate.
@@ -16,7 +16,7 @@ pub(crate) struct SlateFrame {
     pub(crate) keyframe: bool,
 }
 
-/// One frame of silence.
+/// Silent audio frame.
 #[derive(Debug, Clone)]
 pub(crate) struct Silence {
     frame: Bytes,
@@ -25,7 +25,7 @@ pub(crate) struct Silence {
 }
 
 impl Silence {
-    /// Silence in the codec of `audio`; `None` for an AAC configuration that cannot be written.
+    /// Returns silence in the codec of `audio`; `None` for an unsupported AAC configuration.
     pub(crate) fn of(audio: &AudioConfig) -> Option<Self> {
         let rate = i64::from(audio.sample_rate());
         match audio {
@@ -41,7 +41,7 @@ impl Silence {
     }
 }
 
-/// One GOP of a slate, which is repeated, and a frame of silence.
+/// GOP of a slate, which is repeated, and a silent audio frame.
 #[derive(Debug, Clone)]
 pub struct SlateGop {
     /// Headers of the stream.
@@ -62,7 +62,7 @@ pub struct SlatePlayer {
 }
 
 impl SlateGop {
-    /// Returns a slate without audio that repeats one keyframe every `frame_ticks`.
+    /// Creates a slate without audio that repeats one keyframe every `frame_ticks`.
     #[must_use]
     pub fn repeating(keyframe: &yonder_media::Frame, frame_ticks: i64) -> Self {
         let frame = SlateFrame { payload: keyframe.unit.payload.clone(), keyframe: true };
@@ -71,7 +71,7 @@ impl SlateGop {
 }
 
 impl SlatePlayer {
-    /// Returns a player whose keyframe is due at `start`, in ticks of the service's clock.
+    /// Creates a player whose keyframe is due at `start`, in ticks of the service's clock.
     pub fn new(gop: SlateGop, start: i64) -> Self {
         Self { gop, start, video_frames: 0, audio_frames: 0 }
     }
@@ -86,13 +86,13 @@ impl SlatePlayer {
         self.start + self.video_frames * self.gop.frame_ticks
     }
 
-    /// Counted from the start, so that no rounding adds up.
+    /// Computed from the start, so that rounding errors do not add up.
     fn audio_dts(&self) -> Option<i64> {
         let Silence { samples, rate, .. } = self.gop.silence.as_ref()?;
         Some(self.start + self.audio_frames * samples * TICKS_PER_SECOND / rate)
     }
 
-    /// Decoding time of the next unit, at which it is due.
+    /// Returns the decoding time of the next unit, at which it is due.
     pub fn next_dts(&self) -> i64 {
         let video = self.video_dts();
         self.audio_dts().map_or(video, |audio| audio.min(video))
@@ -136,7 +136,7 @@ mod tests {
     }
 
     #[test]
-    fn the_round_is_sent_over_and_over_at_its_frame_rate() {
+    fn gop_is_repeated_at_its_frame_rate() {
         let mut sequence = sequence(None);
         let units: Vec<AccessUnit> = (0..7).map(|_| sequence.next_unit()).collect();
         let keyframes: Vec<bool> = units.iter().map(|unit| unit.keyframe).collect();
@@ -149,15 +149,15 @@ mod tests {
         let audio = AudioConfig::aac(Bytes::from_static(&[0x12, 0x10])).unwrap();
         let mut sequence = sequence(Some(&audio));
         let mut last = None;
-        let mut sounds = 0_i64;
+        let mut audio_frames = 0_i64;
         while sequence.next_dts() < 10_000 + 3_600 * TICKS_PER_SECOND {
             let unit = sequence.next_unit();
             assert!(last.is_none_or(|last| unit.dts >= last));
             last = Some(unit.dts);
-            sounds += i64::from(unit.track == Track::Audio);
+            audio_frames += i64::from(unit.track == Track::Audio);
         }
         // An hour of 44 100 samples a second, in frames of 1 024.
-        assert_eq!(sounds, (3_600 * 44_100 + 1_023) / 1_024);
+        assert_eq!(audio_frames, (3_600 * 44_100 + 1_023) / 1_024);
     }
 
     #[test]

@@ -1,7 +1,7 @@
-//! Slate (holding picture): shown by a broadcast while its feed is away, or on request.
+//! Slate (holding picture), sent while a feed is away, or on request.
 //!
-//! H.264 feeds get a still image, encoded once as one GOP that is repeated. Feeds that cannot be encoded here, such as
-//! H.265, repeat their last keyframe in their own parameter sets. AAC and G.711 audio continues as silence.
+//! H.264 feeds get a still image, encoded once as a GOP that is repeated. Feeds that cannot be encoded here, such as
+//! H.265, repeat their last keyframe with their own parameter sets. AAC and G.711 audio continues as silence.
 
 mod card;
 mod compress;
@@ -26,13 +26,13 @@ pub use gop::{SlateGop, SlatePlayer};
 pub use picture::{Picture, PictureError};
 pub use saved::SlateFolder;
 
-/// Frame rates that a holding picture is sent at.
+/// Range of a slate's frame rate.
 const FRAME_RATES: (f64, f64) = (5.0, 60.0);
-/// Frame rate where the feed's is not known.
+/// Frame rate if the feed's is unknown.
 const DEFAULT_FRAME_RATE: f64 = 25.0;
-/// Largest width and height that is drawn and encoded, in samples.
+/// Maximum width and height of an encoded slate, in samples.
 const MAX_SIDE: u32 = 8_192;
-/// Seconds from keyframe to keyframe: what every platform takes.
+/// Keyframe interval in seconds, accepted by every platform.
 const GOP_SECONDS: f64 = 2.0;
 
 /// Parameters of a slate.
@@ -40,37 +40,37 @@ const GOP_SECONDS: f64 = 2.0;
 pub struct SlateRequest {
     /// The feed's last keyframe, with its headers.
     pub keyframe: Arc<Frame>,
-    /// Its frame rate.
+    /// The feed's frame rate.
     pub fps: Option<f64>,
     /// Name of the relay.
     pub name: String,
-    /// Since when the feed is away; `None` when a person wants the picture.
+    /// Since when the feed is away; `None` if an operator requested the hold.
     pub away_since: Option<SystemTime>,
-    /// A picture of the user's own.
+    /// Image of the user, in place of the default one.
     pub picture: Option<Arc<Picture>>,
 }
 
-/// Why a slate could not be made.
+/// Error for a slate that cannot be made.
 #[derive(Debug, thiserror::Error)]
 pub enum SlateError {
-    /// The feed has no picture yet.
+    /// The feed has had no video frame yet.
     #[error("the feed's picture is not known")]
     NoPicture,
-    /// The encoder refused it.
+    /// The encoder failed.
     #[error("the encoder refused the picture ({0})")]
     Encoder(#[from] openh264::Error),
-    /// The encoder's output is not a stream that starts with a keyframe.
+    /// The encoder's output does not begin with a keyframe.
     #[error("the encoder made no stream")]
     NoStream,
-    /// The feed's size is beyond what is encoded here.
+    /// The frame size exceeds the encoder's limit.
     #[error("the size {width}x{height} is beyond the encoder's limits")]
     Size {
-        /// Samples.
+        /// Width in samples.
         width: u32,
-        /// Samples.
+        /// Height in samples.
         height: u32,
     },
-    /// The rendering thread cannot be started.
+    /// The rendering thread could not be started.
     #[error("the rendering thread could not be started")]
     NoThread,
     /// Rendering panicked.
@@ -78,7 +78,7 @@ pub enum SlateError {
     Panicked,
 }
 
-/// Renders the slate as a PNG of 1280×720.
+/// Renders a slate as a PNG of 1280×720.
 #[must_use]
 pub fn holding_preview(name: &str, picture: Option<&Picture>) -> Option<Vec<u8>> {
     let (width, height) = (1_280, 720);
@@ -91,12 +91,12 @@ pub fn holding_preview(name: &str, picture: Option<&Picture>) -> Option<Vec<u8>>
     Some(file.into_inner())
 }
 
-/// Makes the slate for `request`. Takes up to a second of CPU time.
+/// Renders the slate of `request`, with up to a second of CPU time.
 ///
-/// A feed that cannot be encoded here (H.265, or a size that the encoder refuses) gets its own last keyframe, repeated.
+/// A feed that cannot be encoded here (H.265, or a size beyond the encoder's limit) gets its own last keyframe, repeated.
 ///
 /// # Errors
-/// [`SlateError`] when the request holds no video.
+/// [`SlateError`] if the request contains no video.
 fn render(request: &SlateRequest) -> Result<SlateGop, SlateError> {
     let headers = &request.keyframe.headers;
     let video = headers.video.as_ref().ok_or(SlateError::NoPicture)?;
@@ -106,7 +106,7 @@ fn render(request: &SlateRequest) -> Result<SlateGop, SlateError> {
     }
     let declared = facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per.max(1)));
     let fps = request.fps.or(declared).unwrap_or(DEFAULT_FRAME_RATE).clamp(FRAME_RATES.0, FRAME_RATES.1);
-    // Chroma is subsampled by two: sizes are even.
+    // Chroma is subsampled by two, so sizes are even.
     let (width, height) = (facts.width & !1, facts.height & !1);
     let encoded = image_size(width, height).and_then(|()| {
         let image = match &request.picture {
@@ -121,7 +121,7 @@ fn render(request: &SlateRequest) -> Result<SlateGop, SlateError> {
     })
 }
 
-/// Refuses sizes whose image would not fit into memory or into any level of the encoder.
+/// Checks that the image fits into memory and into a level of the encoder.
 fn image_size(width: u32, height: u32) -> Result<(), SlateError> {
     let fits = (16..=MAX_SIDE).contains(&width) && (16..=MAX_SIDE).contains(&height);
     if fits { Ok(()) } else { Err(SlateError::Size { width, height }) }
@@ -139,7 +139,7 @@ impl Job {
         match self {
             Self::Render(request, done) => {
                 let rendered = catch_unwind(AssertUnwindSafe(|| render(&request)));
-                // A relay that has ended does not wait for its slate any more.
+                // The relay may have been stopped meanwhile.
                 let _unused = done.send(rendered.unwrap_or(Err(SlateError::Panicked)));
             }
             Self::Save { folder, relay, keyframe } => {
@@ -152,13 +152,13 @@ impl Job {
     }
 }
 
-/// Renders a slate on a thread that does nothing else, so that neither media nor a busy thread pool delays it.
+/// Renders a slate on a dedicated thread, so that neither media nor a busy thread pool delays it.
 ///
 /// # Errors
-/// [`SlateError`] when the request holds no video, and when the thread cannot be started.
+/// [`SlateError`] if the request contains no video, or the thread cannot be started.
 ///
 /// # Cancel safety
-/// When dropped, the result is thrown away once it is there.
+/// When dropped, the result is discarded.
 pub async fn render_on_own_thread(request: SlateRequest) -> Result<SlateGop, SlateError> {
     let (done, result) = oneshot::channel();
     submit(Job::Render(request, done))?;
@@ -185,7 +185,7 @@ fn submit(job: Job) -> Result<(), SlateError> {
     jobs.send(job).map_err(|_| SlateError::NoThread)
 }
 
-/// Starts the rendering threads: one for each two cores.
+/// Starts the rendering threads: one for every two cores.
 fn start_renderers() -> std::io::Result<mpsc::Sender<Job>> {
     let (jobs, queue) = mpsc::channel::<Job>();
     let queue = Arc::new(Mutex::new(queue));
@@ -202,7 +202,7 @@ fn start_renderers() -> std::io::Result<mpsc::Sender<Job>> {
 }
 
 fn next_job(queue: &Mutex<mpsc::Receiver<Job>>) -> Result<Job, mpsc::RecvError> {
-    // A queue is consistent also after a panic.
+    // The queue is consistent even after a panic.
     queue.lock().unwrap_or_else(PoisonError::into_inner).recv()
 }
 
@@ -214,7 +214,7 @@ mod tests {
     use yonder_media::h264::ParameterSets;
     use yonder_media::{AccessUnit, Payload, StreamHeaders, Track, VideoConfig};
 
-    /// A keyframe whose sequence parameter set declares 9600x16 samples, beyond the encoder's limits.
+    /// Returns a keyframe with a sequence parameter set for 9600x16 samples, beyond the encoder's limit.
     fn oversized() -> Arc<Frame> {
         let mut sets = ParameterSets::default();
         // Profile 66, level 6.2, 600 x 1 macroblocks.

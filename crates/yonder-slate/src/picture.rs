@@ -1,40 +1,40 @@
-//! A picture that a user gave for holding.
+//! Holding picture supplied by a user.
 
 use std::io::Cursor;
 
 use image::imageops::{FilterType, overlay};
 use image::{ImageReader, Limits, Rgb, RgbImage};
 
-/// Bytes of a file at most.
+/// Maximum size of a file, in bytes.
 const MAX_BYTES: usize = 8 * 1024 * 1024;
-/// Samples in each direction, at least and at most.
+/// Range of width and height, in samples.
 const SIDES: (u32, u32) = (16, 4_096);
 /// Color around a picture with another aspect ratio.
 const BORDER: Rgb<u8> = Rgb([0, 0, 0]);
 
-/// Why a picture was refused.
+/// Error for a picture that is not accepted.
 #[derive(Debug, thiserror::Error)]
 pub enum PictureError {
-    /// The file is too large.
+    /// Too large.
     #[error("the file has {0} bytes, and {MAX_BYTES} are the most")]
     TooLarge(usize),
-    /// It is no PNG or JPEG, or a damaged one.
+    /// Not a valid PNG or JPEG file.
     #[error("it is no PNG or JPEG of at most {max}×{max} samples that can be read ({0})", max = SIDES.1)]
     Unreadable(String),
-    /// It is too small to be a picture.
+    /// Too small.
     #[error("it has {0}×{1} samples, and {min}×{min} are the least", min = SIDES.0)]
     TooSmall(u32, u32),
 }
 
-/// A picture, decoded.
+/// Decoded picture.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Picture(RgbImage);
 
 impl Picture {
-    /// Reads a PNG or JPEG file.
+    /// Decodes a PNG or JPEG file.
     ///
     /// # Errors
-    /// [`PictureError`] when it is too large, too small, or cannot be read.
+    /// [`PictureError`] if it is too large, too small, or invalid.
     pub fn read(file: &[u8]) -> Result<Self, PictureError> {
         if file.len() > MAX_BYTES {
             return Err(PictureError::TooLarge(file.len()));
@@ -54,7 +54,7 @@ impl Picture {
         Ok(Self(image))
     }
 
-    /// The whole picture in another size, with borders where its shape is another.
+    /// Returns the picture scaled to another size, with borders if the aspect ratio differs.
     pub(crate) fn fitted(&self, width: u32, height: u32) -> RgbImage {
         let (own_width, own_height) = self.0.dimensions();
         let scale = (f64::from(width) / f64::from(own_width)).min(f64::from(height) / f64::from(own_height));
@@ -92,7 +92,7 @@ mod tests {
     #[rstest]
     #[case::wide(100, 20, (0, 0), (50, 50))]
     #[case::high(20, 100, (0, 0), (50, 50))]
-    fn a_picture_of_another_shape_gets_borders(
+    fn picture_with_another_aspect_ratio_gets_borders(
         #[case] width: u32,
         #[case] height: u32,
         #[case] outside: (u32, u32),
@@ -105,7 +105,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_picture_is_refused() {
+    fn invalid_picture_is_refused() {
         assert!(matches!(Picture::read(b"GIF89a"), Err(PictureError::Unreadable(_))));
         assert!(matches!(Picture::read(&png(300, 300)[..200]), Err(PictureError::Unreadable(_))));
         assert!(matches!(Picture::read(&png(8, 300)), Err(PictureError::TooSmall(8, 300))));

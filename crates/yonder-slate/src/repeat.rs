@@ -1,4 +1,4 @@
-//! Slate made of the feed's own last keyframe, for codecs and sizes that cannot be encoded here.
+//! Slate from the feed's last keyframe, for codecs and sizes that cannot be encoded here.
 
 use std::sync::Arc;
 
@@ -10,18 +10,18 @@ use yonder_media::Frame;
 use crate::SlateError;
 use crate::gop::{Silence, SlateFrame, SlateGop};
 
-/// A keyframe is large: it is repeated as often as keeps below this, in bits per second …
+/// Maximum bit rate of repeated keyframes.
 const MAX_BITS_PER_SECOND: i64 = 4_000_000;
-/// … but within these times, in ticks.
+/// Range of the repetition interval, in ticks.
 const EVERY: (i64, i64) = (2 * TICKS_PER_SECOND / 5, 2 * TICKS_PER_SECOND);
-/// `nal_unit_type` of H.265 (table 7-1): a clean random access picture, and a broken link without leading ones.
+/// `nal_unit_type` of H.265 (table 7-1): CRA, and BLA without leading pictures.
 const CRA: u8 = 21;
 const BLA_N_LP: u8 = 18;
 
-/// Makes a GOP of one keyframe, in the feed's own parameter sets.
+/// Creates a GOP of one keyframe with the feed's own parameter sets.
 ///
 /// # Errors
-/// [`SlateError::NoPicture`] when the unit is not video.
+/// [`SlateError::NoPicture`] if the unit is not video.
 pub(crate) fn keyframe(entry: &Frame) -> Result<SlateGop, SlateError> {
     let Payload::Nals(nals) = &entry.unit.payload else { return Err(SlateError::NoPicture) };
     let codec = entry.headers.video.as_ref().map(yonder_media::VideoConfig::codec);
@@ -39,8 +39,8 @@ pub(crate) fn keyframe(entry: &Frame) -> Result<SlateGop, SlateError> {
     })
 }
 
-/// A clean random access picture counts on from the pictures before it, which here are not what it expects. Named a
-/// broken link, whose slices have the same syntax, its count restarts (ITU-T H.265, 7.4.2.2 and 8.1.3).
+/// Renames a CRA slice to BLA, which has the same syntax. The picture order count of a repeated CRA picture would have
+/// to continue from the previous picture; that of a BLA picture restarts (ITU-T H.265, 7.4.2.2 and 8.1.3).
 fn restart(nal: &Bytes) -> Bytes {
     let Some(first) = nal.first().filter(|first| *first >> 1 & 0x3f == CRA) else { return nal.clone() };
     let mut named = BytesMut::from(&nal[..]);
@@ -55,7 +55,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_clean_random_access_picture_is_named_a_broken_link_and_others_stay() {
+    fn cra_is_renamed_to_bla_and_others_are_unchanged() {
         assert_eq!(&restart(&Bytes::from_static(&[CRA << 1, 1, 9]))[..], [BLA_N_LP << 1, 1, 9]);
         let idr = Bytes::from_static(&[19 << 1, 1, 9]);
         assert_eq!(restart(&idr), idr);

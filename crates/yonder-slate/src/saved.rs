@@ -1,8 +1,8 @@
-//! Slate sources kept on disk, so that a relay which ran when the service ended has a slate at once when the service is back
-//! and the camera is not.
+//! Slate sources on disk: a relay that was running when the service ended has a slate at once after a restart, without
+//! the camera.
 //!
-//! A file holds the feed's last keyframe in Annex B form (ITU-T H.264 and H.265) behind one line that names the codecs. It is
-//! removed when the relay is stopped on purpose.
+//! A file contains the feed's last keyframe as an Annex B stream (ITU-T H.264 and H.265) after a line with the codecs.
+//! It is removed when the relay is stopped by an operator.
 
 use std::fs;
 use std::io::{self, Write as _};
@@ -18,9 +18,9 @@ use yonder_media::{
 
 use yonder_media::Frame;
 
-/// First word of a file, with the version of its form.
+/// First word of a file, with the format version.
 const MAGIC: &str = "yonder-slate-1";
-/// Largest file that is read back.
+/// Maximum size of a file to load.
 const MAX_BYTES: u64 = 16 * 1024 * 1024;
 
 /// Folder with the slate sources of relays.
@@ -34,7 +34,7 @@ impl SlateFolder {
         Self(folder.into())
     }
 
-    /// Names may hold any character; what is not plain is written as its code.
+    /// Names may contain any character; special ones are encoded.
     fn path(&self, relay: &str) -> PathBuf {
         let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
         let name: String = relay
@@ -44,13 +44,13 @@ impl SlateFolder {
         self.0.join(name)
     }
 
-    /// Writes the slate source of a relay in place of the one before. Blocks.
+    /// Saves the slate source of a relay, replacing the previous one. Blocks.
     ///
     /// # Errors
-    /// When the file cannot be written.
+    /// If the file cannot be written.
     pub fn save(&self, relay: &str, keyframe: &Frame) -> io::Result<()> {
         let Some(bytes) = encode(keyframe) else { return Ok(()) };
-        // Pictures of a site are for their owner alone, like the rest of the home.
+        // Images of a site are private, like the rest of the data directory.
         fs::DirBuilder::new().recursive(true).mode(0o700).create(&self.0)?;
         let path = self.path(relay);
         let new = path.with_extension("new");
@@ -61,7 +61,7 @@ impl SlateFolder {
         fs::rename(&new, &path)
     }
 
-    /// Reads the slate source of a relay; `None` where there is none, or none that can be used. Blocks.
+    /// Loads the slate source of a relay; `None` if there is no valid one. Blocks.
     pub fn load(&self, relay: &str) -> Option<Arc<Frame>> {
         let path = self.path(relay);
         if fs::metadata(&path).ok()?.len() > MAX_BYTES {
@@ -72,7 +72,7 @@ impl SlateFolder {
 
     /// Removes the slate source of a relay. Blocks.
     pub fn remove(&self, relay: &str) {
-        // There may be none.
+        // The file may not exist.
         let _removed = fs::remove_file(self.path(relay));
     }
 }
@@ -203,7 +203,7 @@ mod tests {
     fn damaged_files_are_ignored() {
         let whole = encode(&keyframe(AudioConfig::aac(Bytes::from_static(&[0x11, 0x90])))).unwrap();
         for length in 0..whole.len() {
-            // A cut picture is a picture; everything before it is needed.
+            // A truncated frame is still a frame; all data before it is required.
             let _cut = decode(Bytes::copy_from_slice(&whole[..length]));
             let mut flipped = whole.clone();
             flipped[length] ^= 0x55;

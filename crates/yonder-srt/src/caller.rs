@@ -1,4 +1,4 @@
-//! The calling side (4.3.1).
+//! Caller side of the handshake (4.3.1).
 //!
 //! ```text
 //!   Inducing ─▶ Concluding ─▶ Connected ─▶ End
@@ -12,7 +12,7 @@ use bytes::{Bytes, BytesMut};
 use yonder_address::{KeyLength, Passphrase, StreamKey};
 use yonder_protocol::{Core, DatagramCore, End};
 
-use crate::connection::{Agreement, Connection, Figures};
+use crate::connection::{Agreement, Connection, Stats};
 use crate::crypto::{Entropy, KeyRefresh, KeyRing};
 use crate::error::{CloseReason, Rejection, SrtError};
 use crate::packet::{
@@ -20,34 +20,34 @@ use crate::packet::{
 };
 use crate::sequence::SEQUENCE_MASK;
 
-/// A handshake packet is repeated so often until it is answered.
+/// Retransmission interval of handshake packets.
 const REPEAT: Duration = Duration::from_millis(250);
-/// Each half of the handshake may take so long.
+/// Timeout of each half of the handshake.
 const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(3);
-/// In the first answer of a listener that speaks version 5 (4.3.1.1).
+/// Magic code in the induction response of a version 5 listener (4.3.1.1).
 const MAGIC: u16 = 0x4a17;
-/// Version 1.5.0: the extensions used here need 1.3 at least.
+/// Version 1.5.0; the extensions used here need at least 1.3.
 pub(crate) const VERSION: u32 = 0x0001_0500;
-/// Largest packet with all headers: an Ethernet frame.
+/// Maximum packet size with all headers: an Ethernet frame.
 pub(crate) const MTU: u32 = 1500;
-/// Packets that we can hold.
+/// Receive buffer size, in packets.
 pub(crate) const WINDOW: u32 = 8_192;
 
-/// How to call.
+/// Configuration of a caller.
 pub struct CallerConfig {
     /// Stream ID, which may be a secret.
     pub stream_id: Option<StreamKey>,
-    /// Passphrase and length of the key that is made from it.
+    /// Passphrase and length of the stream key derived with it.
     pub encryption: Option<(Passphrase, KeyLength)>,
-    /// How long the peer is to hold back what we send, so that losses can be repaired.
+    /// Latency requested of the peer, within which losses can be repaired.
     pub latency: Duration,
-    /// When keys change.
+    /// Key refresh.
     pub refresh: KeyRefresh,
-    /// Address that we call from.
+    /// Local address.
     pub address: IpAddr,
-    /// Only ask whether somebody listens: stop before anything secret is sent.
+    /// Stop after the induction, before anything secret is sent.
     pub induction_only: bool,
-    /// Random bytes, for socket and sequence numbers and for keys.
+    /// Random bytes, for socket IDs, sequence numbers and keys.
     pub entropy: Entropy,
 }
 
@@ -60,30 +60,30 @@ impl std::fmt::Debug for CallerConfig {
 /// Event of a caller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CallerEvent {
-    /// The listener answered; what it says of the length of its key, in bits, where it says something.
+    /// The listener answered the induction.
     Answered {
-        /// Bits of the key that the listener prefers.
+        /// Key length that the listener prefers, in bits, if announced.
         key_bits: Option<u16>,
     },
-    /// The connection is there; what is pushed will be held back for `latency`.
+    /// The connection is established.
     Connected {
-        /// The latency that both agreed on.
+        /// Negotiated latency.
         latency: Duration,
     },
 }
 
-/// How far the dialogue is.
+/// Step of the handshake.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CallerStep {
-    /// Waiting for the cookie.
+    /// Waiting for the induction response.
     Inducing,
-    /// Waiting to be accepted.
+    /// Waiting for the conclusion response.
     Concluding,
     /// Connected.
     Connected,
 }
 
-/// The machine.
+/// Caller.
 pub struct Caller {
     config: CallerConfig,
     step: CallerStep,
@@ -108,7 +108,7 @@ impl std::fmt::Debug for Caller {
 }
 
 impl Caller {
-    /// Begins to call.
+    /// Creates a caller and begins the handshake.
     #[must_use]
     pub fn new(mut config: CallerConfig, now: Duration) -> Self {
         let mut random = [0; 8];
@@ -116,7 +116,7 @@ impl Caller {
         let [a, b, c, d, e, f, g, h] = random;
         let socket = (u32::from_be_bytes([a, b, c, d]) & 0x3fff_ffff).max(1);
         let initial_sequence = u32::from_be_bytes([e, f, g, h]) & SEQUENCE_MASK;
-        // 4.3.1.1: the first goes as version 4 with 2 in the extension field, which all versions understand.
+        // 4.3.1.1: the first packet has version 4 and 2 in the extension field, which all versions understand.
         let request = Handshake {
             version: 4,
             encryption: 0,
@@ -150,32 +150,32 @@ impl Caller {
         }
     }
 
-    /// How far it is.
+    /// Returns the step.
     #[must_use]
     pub fn step(&self) -> CallerStep {
         self.step
     }
 
-    /// Returns statistics of the connection.
+    /// Returns the statistics of the connection.
     #[must_use]
-    pub fn figures(&self) -> Figures {
-        self.connection.as_ref().map(Connection::figures).unwrap_or_default()
+    pub fn stats(&self) -> Stats {
+        self.connection.as_ref().map(Connection::stats).unwrap_or_default()
     }
 
-    /// Payload bytes that wait to be sent for the first time.
+    /// Returns the payload bytes that wait for their first transmission.
     #[must_use]
     pub fn backlog(&self) -> usize {
         self.connection.as_ref().map_or(0, Connection::backlog)
     }
 
-    /// Puts a payload into the stream; nothing happens before the connection is there.
+    /// Queues a payload for `at`; without effect before the connection is established.
     pub fn send(&mut self, payload: Bytes, at: Duration) {
         if let Some(connection) = &mut self.connection {
             connection.send(payload, at);
         }
     }
 
-    /// Ends the call in order, as [`Connection::close`] does; a call that has no connection yet is over at once.
+    /// Closes the connection as [`Connection::close`] does; a handshake in progress ends at once.
     pub fn close(&mut self, now: Duration, drain: Duration) {
         match &mut self.connection {
             Some(connection) => connection.close(now, drain),
@@ -196,7 +196,7 @@ impl Caller {
         }
     }
 
-    /// Returns true until the handshake is done or has failed.
+    /// Returns true until the handshake has ended.
     fn is_shaking_hands(&self) -> bool {
         self.connection.is_none() && self.end.is_none()
     }
@@ -288,7 +288,7 @@ impl Caller {
             round_trip: Some(now.saturating_sub(self.asked_at)),
             keys: self.keys.take(),
         };
-        // The entropy moves on to the connection, which makes the later keys.
+        // The entropy source moves to the connection, which generates later keys.
         let entropy = std::mem::replace(&mut self.config.entropy, Box::new(|_| {}));
         self.connection = Some(Connection::new(agreement, self.config.refresh, Some(entropy), now));
         self.step = CallerStep::Connected;
@@ -296,7 +296,8 @@ impl Caller {
         Ok(())
     }
 
-    /// A listener that could not read the keys must not get the stream in clear, nor one that it cannot read.
+    /// Checks the peer's response to the key material. A listener that could not read the keys must not get the stream
+    /// in clear, nor one that it cannot decrypt.
     fn check_key_answer(answer: Option<&Result<KeyMaterial, u32>>) -> Result<(), SrtError> {
         match answer {
             Some(Ok(_)) => Ok(()),

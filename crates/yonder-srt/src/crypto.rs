@@ -1,4 +1,4 @@
-//! Encryption (section 6): keys from a passphrase, wrapped keys, and the stream cipher of data packets.
+//! Encryption (section 6): key derivation, key wrapping, and the cipher of data packets.
 
 use std::fmt;
 
@@ -13,21 +13,20 @@ use zeroize::Zeroizing;
 
 use crate::packet::{KeyMaterial, SALT, Slot};
 
-/// Fills a slice with random bytes that nobody can guess.
+/// Source of cryptographically secure random bytes.
 pub type Entropy = Box<dyn FnMut(&mut [u8]) + Send>;
 
 /// Rounds of the key derivation (6.1.4).
 const ROUNDS: u32 = 2048;
-/// Bytes that key wrapping adds (RFC 3394, 2.2.1).
+/// Bytes added by key wrapping (RFC 3394, 2.2.1).
 const WRAP: usize = 8;
 
-/// When the key of a stream is changed (6.1.6).
+/// Schedule of key changes (6.1.6).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct KeyRefresh {
-    /// Packets sent with one key.
+    /// Packets per key.
     pub every: u64,
-    /// Packets before the change from which on the next key is announced, and after it until which the old one
-    /// is kept.
+    /// Packets before the change at which the next key is announced, and after it for which the old one is kept.
     pub announce: u64,
 }
 
@@ -39,12 +38,12 @@ impl Default for KeyRefresh {
 
 type Key = Zeroizing<Vec<u8>>;
 
-/// The keys of a connection.
+/// Keys of a connection.
 pub(crate) struct KeyRing {
     passphrase: Passphrase,
     length: KeyLength,
     salt: [u8; SALT],
-    /// Key of the passphrase, for this salt.
+    /// Key-encrypting key, derived from passphrase and salt.
     outer: Key,
     even: Option<Key>,
     odd: Option<Key>,
@@ -57,7 +56,7 @@ impl fmt::Debug for KeyRing {
 }
 
 impl KeyRing {
-    /// New keys, for the side that sends.
+    /// Generates new keys, for the side that sends.
     pub(crate) fn generate(passphrase: Passphrase, length: KeyLength, entropy: &mut Entropy) -> Self {
         let mut salt = [0; SALT];
         entropy(&mut salt);
@@ -67,7 +66,7 @@ impl KeyRing {
         ring
     }
 
-    /// The keys that a peer sent; `None` when the passphrase does not open them.
+    /// Unwraps the keys of a peer; `None` if the passphrase is wrong.
     pub(crate) fn open(passphrase: Passphrase, material: &KeyMaterial) -> Option<Self> {
         let length = KeyLength::ALL.into_iter().find(|length| length.bytes() == material.key_bytes)?;
         let outer = derive(&passphrase, &material.salt, length);
@@ -75,7 +74,7 @@ impl KeyRing {
         ring.take(material).then_some(ring)
     }
 
-    /// Takes over what a later message brings. False when the passphrase does not open it.
+    /// Applies later key material. Returns false if the passphrase is wrong.
     pub(crate) fn take(&mut self, material: &KeyMaterial) -> bool {
         if material.key_bytes != self.length.bytes() {
             return false;
@@ -95,7 +94,7 @@ impl KeyRing {
         true
     }
 
-    /// Makes a new key for a slot.
+    /// Generates a new key for a slot.
     pub(crate) fn renew(&mut self, slot: Slot, entropy: &mut Entropy) {
         let mut key = Zeroizing::new(vec![0; self.length.bytes()]);
         entropy(&mut key);
@@ -121,7 +120,7 @@ impl KeyRing {
         }
     }
 
-    /// The message that hands the keys to the peer.
+    /// Returns the key material message.
     pub(crate) fn material(&self) -> Option<KeyMaterial> {
         let mut slots = 0;
         let mut keys = Zeroizing::new(Vec::new());
@@ -135,12 +134,11 @@ impl KeyRing {
         Some(KeyMaterial { slots, salt: self.salt, key_bytes: self.length.bytes(), wrapped })
     }
 
-    /// Encrypts or decrypts the payload of the packet with this sequence number; the same operation does both.
-    /// `None` when the key is not known.
+    /// Encrypts or decrypts the payload of the packet with this sequence number, by the same operation. `None` if the
+    /// key is unknown.
     pub(crate) fn apply(&self, slot: Slot, sequence: u32, payload: &[u8]) -> Option<Bytes> {
         let key = self.key(slot)?;
-        // 6.2.2: the upper 112 bits of the salt, with the sequence number over their last 32, and 16 bits that
-        // count blocks.
+        // 6.2.2: the upper 112 bits of the salt, XORed with the sequence number in their last 32, and a 16-bit block counter.
         let mut counter = [0; SALT];
         let (upper, _) = counter.split_at_mut(14);
         upper.copy_from_slice(self.salt.get(..14)?);
@@ -224,7 +222,7 @@ mod tests {
 
     /// RFC 6070, third vector: PBKDF2 with HMAC-SHA-1.
     #[test]
-    fn the_derivation_is_that_of_the_rfc() {
+    fn key_derivation_matches_the_rfc() {
         let mut key = [0; 20];
         pbkdf2::pbkdf2_hmac::<Sha1>(b"password", b"salt", 4096, &mut key);
         assert_eq!(key[..], bytes("4b007901b765489abead49d926f721d065a429c1"));
@@ -245,7 +243,7 @@ mod tests {
     #[case(KeyLength::Aes128)]
     #[case(KeyLength::Aes192)]
     #[case(KeyLength::Aes256)]
-    fn what_one_side_encrypts_the_other_reads(#[case] length: KeyLength) {
+    fn encrypted_payload_is_decrypted_by_the_peer(#[case] length: KeyLength) {
         let sender = ring("a passphrase of ours", length);
         let material = sender.material().unwrap();
         let receiver = KeyRing::open(Passphrase::parse("a passphrase of ours").unwrap(), &material).unwrap();
@@ -256,14 +254,13 @@ mod tests {
         assert!(KeyRing::open(Passphrase::parse("another passphrase").unwrap(), &material).is_none());
     }
 
-    /// NIST SP 800-38A, F.5.1: the counter block of the example is what stands in the salt here.
+    /// NIST SP 800-38A, F.5.1: the counter block of the example is used as salt.
     #[test]
     fn the_cipher_is_aes_in_counter_mode() {
         let mut ring = ring("a passphrase of ours", KeyLength::Aes128);
         ring.even = Some(Zeroizing::new(bytes("2b7e151628aed2a6abf7158809cf4f3c")));
         ring.salt.copy_from_slice(&bytes("f0f1f2f3f4f5f6f7f8f9fafbfcfdfeff"));
-        // Blocks count from zero here, from 0xfeff there: the first block of a packet is encrypted under
-        // f0..fd 0000.
+        // The block counter begins at zero here, at 0xfeff there: the first block of a packet is encrypted under f0..fd 0000.
         let zeros = ring.apply(Slot::Even, 0, &[0; 16]).unwrap();
         use aes::cipher::{BlockCipherEncrypt as _, array::Array};
         let cipher = Aes128::new_from_slice(&bytes("2b7e151628aed2a6abf7158809cf4f3c")).unwrap();
@@ -273,7 +270,7 @@ mod tests {
     }
 
     #[test]
-    fn debugging_shows_no_key() {
+    fn debug_output_has_no_key() {
         let text = format!("{:?}", ring("a passphrase of ours", KeyLength::Aes128));
         assert_eq!(text, "KeyRing { length: Aes128, .. }");
     }

@@ -1,22 +1,22 @@
-//! Why a connection did not come about, or ended.
+//! Reasons for the failure or end of a connection.
 
 use std::time::Duration;
 
-/// A refusal by the other side (4.3, table 7; codes from 1400 on are the application's, after HTTP).
+/// Handshake rejection (4.3, table 7; codes from 1400 on are the application's, like HTTP statuses).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Rejection {
-    /// 1002, and whatever has no meaning of its own: refused by the peer.
+    /// 1002, and codes without a specific meaning: rejected by the peer.
     Peer,
-    /// 1003, 1402, 1503: the peer has no room, or is not ready.
+    /// 1003, 1402, 1503: the peer is overloaded or not ready.
     Busy,
-    /// 1010: another passphrase.
+    /// 1010: wrong passphrase.
     BadSecret,
-    /// 1011: one side asks for encryption and the other does not.
+    /// 1011: only one side encrypts.
     Unsecured,
-    /// 1008: another version.
+    /// 1008: unsupported version.
     Version,
-    /// 1400, 1405, 1406: the request makes no sense to the peer.
+    /// 1400, 1405, 1406: bad request.
     BadRequest,
     /// 1401, 1403: the stream ID is not allowed.
     Forbidden,
@@ -24,7 +24,7 @@ pub enum Rejection {
     NotFound,
     /// 1409, 1423: the stream ID is in use.
     Conflict,
-    /// 1415: the media is not taken.
+    /// 1415: unsupported media.
     Media,
     /// Any other code.
     Other(u32),
@@ -32,14 +32,14 @@ pub enum Rejection {
 
 /// First rejection code among handshake types.
 pub(crate) const FIRST_REJECTION: u32 = 1000;
-/// First code of applications where the offset of the reference tables is added.
+/// Offset of application codes in some implementations.
 const APPLICATION_OFFSET: u32 = 1000;
 
 impl Rejection {
-    /// The refusal for a code on the wire.
+    /// Returns the rejection for a code on the wire.
     #[must_use]
     pub fn from_code(code: u32) -> Self {
-        // 1404 and 2404 both are seen for "not found": some count the offset twice.
+        // Both 1404 and 2404 occur for "not found": some implementations add the offset twice.
         let code = if code >= 2400 { code - APPLICATION_OFFSET } else { code };
         match code {
             1002 => Self::Peer,
@@ -56,7 +56,7 @@ impl Rejection {
         }
     }
 
-    /// The code on the wire.
+    /// Returns the code on the wire.
     #[must_use]
     pub fn code(self) -> u32 {
         match self {
@@ -93,36 +93,36 @@ impl Rejection {
     }
 }
 
-/// Why a call ended.
+/// Reason for the failure or end of a call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum SrtError {
-    /// Nothing came within the time allowed.
+    /// Timeout of the handshake.
     #[error("the platform did not answer the {step} of the handshake within {} s", .after.as_secs())]
     NoAnswer {
-        /// Which half was not answered.
+        /// Step that was not answered.
         step: &'static str,
-        /// How long it was waited for.
+        /// Duration of the wait.
         after: Duration,
     },
-    /// Refused.
+    /// Rejected.
     #[error("the platform refused {} (code {})", .0.meaning(), .0.code())]
     Rejected(Rejection),
-    /// It cannot read what we encrypt.
+    /// The peer could not decrypt the keys.
     #[error("the platform cannot read what is encrypted with this passphrase")]
     PassphraseRefused,
-    /// It does not encrypt at all.
+    /// The peer does not encrypt.
     #[error("the platform expects no passphrase")]
     PassphraseUnexpected,
-    /// It speaks an older SRT, without the extensions that live streams need.
+    /// The peer has an older version without the required extensions.
     #[error("the platform speaks version {0} of the handshake; 5 is needed")]
     Version(u32),
-    /// The connection that was made has ended.
+    /// The established connection has ended.
     #[error(transparent)]
     Closed(#[from] CloseReason),
 }
 
-/// Why a connection ended.
+/// Reason for the end of a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum CloseReason {
     /// A shutdown packet was sent or received.
@@ -131,7 +131,7 @@ pub enum CloseReason {
     /// Nothing was received for this long.
     #[error("nothing has been received for {} s", .0.as_secs())]
     Silent(Duration),
-    /// The peer has not accepted a new key, and the present one must not be used any longer.
+    /// The peer has not accepted a new key, and the present one has reached its limit.
     #[error("the encryption key is used up, and no new one was accepted")]
     KeyExhausted,
 }

@@ -1,11 +1,10 @@
-//! SRT (draft-sharabayko-srt-01) in live mode: the calling side that pushes use, and the listening side that
-//! stand-ins and rehearsals use.
+//! SRT (draft-sharabayko-srt-01) in live mode: callers for pushes, and listeners for stand-ins and rehearsals.
 //!
-//! Everything here is pure: no sockets, no clock, no randomness of its own. Machines take datagrams and the time
-//! since an epoch of the driver's choice; a driver then drains, in this order, `poll_transmit` until nothing is
-//! left, `poll_event`, and sleeps until `poll_timeout`.
+//! All of it is pure: no sockets, no clock, no randomness. State machines take datagrams and the time since an epoch of the
+//! driver's choice; a driver then drains `poll_transmit` and `poll_event`, in this order, and sleeps until `poll_timeout`.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 #![deny(
     clippy::as_conversions,
     clippy::expect_used,
@@ -24,7 +23,7 @@ mod packet;
 mod sequence;
 
 pub use caller::{Caller, CallerConfig, CallerEvent, CallerStep};
-pub use connection::{Connection, Figures};
+pub use connection::{Connection, Stats};
 pub use crypto::{Entropy, KeyRefresh};
 pub use error::{CloseReason, Rejection, SrtError};
 pub use listener::{Listener, ListenerConfig, ListenerEvent, Request};
@@ -32,5 +31,5 @@ pub use packet::{
     Control, Extension, Handshake, HandshakeKind, HeaderError, KeyMaterial, LossRange, Packet, PacketBody,
 };
 
-/// Largest payload of a data packet: seven transport packets, which fit an Ethernet frame (7.2).
+/// Maximum payload of a data packet: seven transport packets, which fit an Ethernet frame (7.2).
 pub const MAX_PAYLOAD: usize = 1316;

@@ -1,7 +1,6 @@
-//! The listening side (4.3.1): answers callers, and asks the application whether each may come in.
+//! Listener side of the handshake (4.3.1): answers callers; the application accepts or rejects each.
 //!
-//! Until a caller has come back with its cookie nothing is kept of it, so that a flood of first packets costs no
-//! memory.
+//! No state is kept for a caller before it has returned its cookie, so a flood of induction packets costs no memory.
 
 use std::collections::{HashMap, VecDeque};
 use std::convert::Infallible;
@@ -20,36 +19,36 @@ use crate::packet::{
     Control, Extension, Handshake, HandshakeKind, KeyMaterial, Packet, PacketBody, flags, stream_id_text,
 };
 
-/// Magic of an induction's answer (4.3.1.1).
+/// Magic code of an induction response (4.3.1.1).
 const MAGIC: u16 = 0x4a17;
-/// Connections and requests at a time.
-const MOST: usize = 256;
-/// Datagrams that may wait to be sent.
+/// Maximum concurrent connections and requests.
+const MAX_CALLERS: usize = 256;
+/// Maximum queued datagrams.
 const MAX_WAITING: usize = 1_024;
-/// Cookies change with every such stretch; one from the stretch before is still taken.
+/// Validity period of cookies; one of the previous period is still accepted.
 const COOKIE_SPAN: Duration = Duration::from_secs(60);
 
-/// How to listen.
+/// Configuration of a listener.
 #[derive(Debug)]
 pub struct ListenerConfig {
-    /// Passphrase that callers must have.
+    /// Passphrase required of callers.
     pub passphrase: Option<Passphrase>,
-    /// Key length that is announced to callers; they decide.
+    /// Key length announced to callers, which decide.
     pub key_length: KeyLength,
-    /// Least time for which what comes is held back.
+    /// Minimum latency of the receive buffer.
     pub latency: Duration,
-    /// Makes cookies that nobody can guess.
+    /// Secret key of the cookies.
     pub secret: u64,
 }
 
-/// A caller that wants in.
+/// Request of a caller.
 #[derive(Debug)]
 pub struct Request {
     /// Address of the caller.
     pub from: SocketAddr,
-    /// Its stream ID, which may be a secret.
+    /// Stream ID, which may be a secret.
     pub stream_id: Option<StreamKey>,
-    /// It encrypts.
+    /// The caller encrypts.
     pub encrypted: bool,
     socket: u32,
     handshake: Handshake,
@@ -62,24 +61,24 @@ pub struct Request {
 /// Event of a listener.
 #[derive(Debug)]
 pub enum ListenerEvent {
-    /// A caller wants in: to be answered by [`Listener::accept`] or [`Listener::reject`].
+    /// Request of a caller, to be answered by [`Listener::accept`] or [`Listener::reject`].
     Request(Box<Request>),
 }
 
-/// The machine.
+/// Listener.
 #[derive(Debug)]
 pub struct Listener {
     config: ListenerConfig,
     epoch: Duration,
     next_socket: u32,
-    /// Callers whose request is open or was accepted, with the answer for when they ask again.
+    /// Callers with a pending or accepted request, with the response for duplicates.
     known: HashMap<(SocketAddr, u32), Option<Handshake>>,
     waiting: VecDeque<(SocketAddr, Bytes)>,
     events: VecDeque<ListenerEvent>,
 }
 
 impl Listener {
-    /// Begins to listen.
+    /// Creates a listener.
     #[must_use]
     pub fn new(config: ListenerConfig, now: Duration) -> Self {
         Self {
@@ -103,14 +102,14 @@ impl Listener {
         self.waiting.push_back((to, out.freeze()));
     }
 
-    /// A cookie of the caller's address, the time, and our secret (4.3.1.1).
+    /// Returns a cookie from the caller's address, the time, and our secret (4.3.1.1).
     fn cookie(&self, from: SocketAddr, stretch: u64) -> u32 {
         let ip = match from.ip() {
             std::net::IpAddr::V4(v4) => u128::from(u32::from(v4)),
             std::net::IpAddr::V6(v6) => u128::from(v6),
         };
         let words = [self.config.secret, low64(ip), low64(ip >> 64), u64::from(from.port()), stretch];
-        // The finaliser of a well-mixed 64-bit generator, once for each word.
+        // Finalizer of a 64-bit mixing generator, once per word.
         let mixed = words.into_iter().fold(0x9e37_79b9_7f4a_7c15_u64, |state, word| {
             let state = (state ^ word).wrapping_mul(0xbf58_476d_1ce4_e5b9);
             let state = (state ^ state >> 29).wrapping_mul(0x94d0_49bb_1331_11eb);
@@ -134,7 +133,7 @@ impl Listener {
             mtu: MTU.min(request.mtu),
             window: WINDOW,
             kind: HandshakeKind::Induction,
-            // The connection's socket does not exist yet.
+            // The socket of the connection does not exist yet.
             socket: 0,
             cookie: self.cookie(from, self.stretch(now)),
             address: from.ip(),
@@ -153,13 +152,13 @@ impl Listener {
         }
         let caller = (from, request.socket);
         if let Some(answered) = self.known.get(&caller) {
-            // The answer got lost; or the application has not decided yet.
+            // The response was lost, or the application has not decided yet.
             if let Some(answer) = answered.clone() {
                 self.say(from, request.socket, answer, now);
             }
             return;
         }
-        if request.version != 5 || self.known.len() >= MOST {
+        if request.version != 5 || self.known.len() >= MAX_CALLERS {
             let rejection = if request.version == 5 { Rejection::Busy } else { Rejection::Version };
             return self.refuse(from, &request, rejection, now);
         }
@@ -217,7 +216,7 @@ impl Listener {
         })
     }
 
-    /// Lets a caller in. Its packets come with the returned number as their destination.
+    /// Accepts a caller. Its packets have the returned socket ID as destination.
     pub fn accept(&mut self, request: Request, now: Duration) -> (u32, Connection) {
         let Request {
             from,
@@ -266,13 +265,13 @@ impl Listener {
         (socket, Connection::new(agreement, KeyRefresh::default(), None, now))
     }
 
-    /// Turns a caller away.
+    /// Rejects a caller.
     pub fn reject(&mut self, request: &Request, rejection: Rejection, now: Duration) {
         self.known.remove(&(request.from, request.handshake.socket));
         self.refuse(request.from, &request.handshake, rejection, now);
     }
 
-    /// Forgets a caller whose connection is over.
+    /// Forgets a caller whose connection has ended.
     pub fn forget(&mut self, from: SocketAddr, peer: u32) {
         self.known.remove(&(from, peer));
     }
@@ -289,7 +288,7 @@ impl Listener {
 }
 
 impl Request {
-    /// The caller's own socket, by which [`Listener::forget`] knows it.
+    /// Returns the caller's socket ID, for [`Listener::forget`].
     #[must_use]
     pub fn peer(&self) -> u32 {
         self.handshake.socket
@@ -319,7 +318,7 @@ impl DatagramCore for Listener {
     /// Address of the caller.
     type Path = SocketAddr;
 
-    /// Handles a datagram that is meant for no connection yet (destination zero).
+    /// Handles a datagram without a connection (destination zero).
     fn handle_datagram(&mut self, from: SocketAddr, datagram: Bytes, now: Duration) {
         let Ok(packet) = Packet::read(datagram) else { return };
         let Packet { timestamp, body: PacketBody::Control(Control::Handshake(handshake)), .. } = packet

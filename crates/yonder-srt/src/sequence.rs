@@ -1,24 +1,24 @@
-//! Numbers that wrap. Inside, packets are counted without wrapping; on the wire stand the low bits.
+//! Sequence numbers. Internally packets are counted without wrapping; the low bits are on the wire.
 
 /// Bits of a packet sequence number (3.1).
 const SEQUENCE_BITS: u32 = 31;
-/// Largest packet sequence number.
+/// Maximum packet sequence number.
 pub(crate) const SEQUENCE_MASK: u32 = (1 << SEQUENCE_BITS) - 1;
-/// Largest message number (3.1).
+/// Maximum message number (3.1).
 pub(crate) const MESSAGE_MASK: u32 = (1 << 26) - 1;
 
-/// The running number for the first packet; its low bits are `initial`. The lead of one whole round leaves room
-/// to count back.
+/// Returns the running number of the first packet, whose low bits are `initial`. An offset of one period leaves room to
+/// count back.
 pub(crate) fn first_number(initial: u32) -> u64 {
     (1 << SEQUENCE_BITS) | u64::from(initial & SEQUENCE_MASK)
 }
 
-/// The sequence number on the wire.
+/// Returns the sequence number on the wire.
 pub(crate) fn on_wire(number: u64) -> u32 {
     u32::try_from(number & u64::from(SEQUENCE_MASK)).unwrap_or_default()
 }
 
-/// The running number of a sequence number, taken as the one nearest to `near`.
+/// Returns the running number of a sequence number: the one nearest to `near`.
 pub(crate) fn number_near(near: u64, sequence: u32) -> u64 {
     let ahead = (sequence & SEQUENCE_MASK).wrapping_sub(on_wire(near)) & SEQUENCE_MASK;
     if ahead < 1 << (SEQUENCE_BITS - 1) {
@@ -28,7 +28,7 @@ pub(crate) fn number_near(near: u64, sequence: u32) -> u64 {
     }
 }
 
-/// Microseconds on a line that does not wrap, from 32 bits that do every 71 minutes.
+/// Unwrapped microseconds from 32-bit ones, which wrap every 71 minutes.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct UnwrappedMicros {
     last: i64,
@@ -55,7 +55,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn numbers_go_on_across_the_wrap() {
+    fn numbers_continue_across_the_wrap() {
         let first = first_number(SEQUENCE_MASK - 1);
         assert_eq!(on_wire(first + 1), SEQUENCE_MASK);
         assert_eq!(on_wire(first + 2), 0);
@@ -65,14 +65,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn whatever_is_near_is_found(initial: u32, at in 0_u64..1 << 40, apart in -1_000_000_i64..1_000_000) {
+        fn nearest_number_is_returned(initial: u32, at in 0_u64..1 << 40, apart in -1_000_000_i64..1_000_000) {
             let near = first_number(initial) + at;
             let number = near.saturating_add_signed(apart);
             prop_assert_eq!(number_near(near, on_wire(number)), number);
         }
 
         #[test]
-        fn times_are_found_across_their_wrap(start: u32, steps in prop::collection::vec(-1_000_000_i64..10_000_000, 1..50)) {
+        fn times_are_unwrapped(start: u32, steps in prop::collection::vec(-1_000_000_i64..10_000_000, 1..50)) {
             let mut clock = UnwrappedMicros::new(start);
             let mut time = i64::from(start);
             let mut most = time;

@@ -1,5 +1,5 @@
-//! Caller and listener against each other, over a simulated network that loses, delays, reorders and repeats. A failing run prints
-//! its seed.
+//! Caller and listener against each other, over a simulated network that loses, delays, reorders and repeats. A failing
+//! run prints its seed.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
@@ -249,13 +249,13 @@ fn a_stream_arrives_whole_and_in_order() {
     assert_eq!(pair.events.last(), Some(&CallerEvent::Connected { latency: Duration::from_millis(120) }));
     pair.stream(500, 1_000);
     assert!(*pair.received() == all(500));
-    let figures = pair.caller().figures();
+    let figures = pair.caller().stats();
     assert_eq!((figures.sent, figures.retransmitted, figures.dropped, figures.in_flight), (500, 0, 0, 0));
     assert!((30..=45).contains(&figures.rtt.as_millis()), "{figures:?}");
 }
 
 #[test]
-fn a_listener_that_wants_more_time_gets_it() {
+fn larger_latency_of_the_listener_is_used() {
     let mut pair = Pair::new(Setup::default());
     pair.server().listener = Listener::new(
         ListenerConfig {
@@ -286,13 +286,13 @@ fn five_percent_loss_and_reordering_are_repaired_within_the_latency(
     pair.run(1_500);
     pair.stream(3_000, 6_000);
     assert!(*pair.received() == all(3_000), "seed {seed}: {} of 3000 arrived", pair.received().len());
-    let figures = pair.caller().figures();
+    let figures = pair.caller().stats();
     assert!(figures.lost > 100 && figures.retransmitted >= figures.lost, "seed {seed}: {figures:?}");
-    assert_eq!(pair.connection().figures().missing, 0, "seed {seed}");
+    assert_eq!(pair.connection().stats().missing, 0, "seed {seed}");
 }
 
 #[test]
-fn keys_are_changed_on_the_way_without_losing_a_packet() {
+fn key_change_loses_no_packet() {
     let passphrase = "a passphrase of ours";
     let mut pair = Pair::new(Setup {
         ours: Some((passphrase, KeyLength::Aes256)),
@@ -305,7 +305,7 @@ fn keys_are_changed_on_the_way_without_losing_a_packet() {
     pair.run(1_500);
     pair.stream(2_000, 8_000);
     assert!(*pair.received() == all(2_000), "{} of 2000 arrived", pair.received().len());
-    assert_eq!(pair.connection().figures().undecrypted, 0);
+    assert_eq!(pair.connection().stats().undecrypted, 0);
 }
 
 #[test]
@@ -352,7 +352,7 @@ fn timestamps_wrap_without_a_gap() {
         assert!(*pair.received() == all(100), "at {:?}", pair.now());
     }
     assert!(pair.now() > Duration::from_secs(4_295));
-    assert_eq!(pair.connection().figures().missing, 0);
+    assert_eq!(pair.connection().stats().missing, 0);
 }
 
 #[rstest]
@@ -378,7 +378,7 @@ fn passphrases_must_agree(
 #[case(Rejection::NotFound)]
 #[case(Rejection::Conflict)]
 #[case(Rejection::Forbidden)]
-fn a_refusal_tells_its_reason(#[case] rejection: Rejection) {
+fn rejection_has_its_reason(#[case] rejection: Rejection) {
     let mut pair = Pair::new(Setup::default());
     pair.server().rejection = Some(rejection);
     pair.run(400);
@@ -386,7 +386,7 @@ fn a_refusal_tells_its_reason(#[case] rejection: Rejection) {
 }
 
 #[test]
-fn nobody_there_is_told_after_three_seconds() {
+fn missing_listener_times_out_after_three_seconds() {
     let mut pair = Pair::new(Setup::default());
     pair.set_line(Line { is_cut: true, ..Line::default() });
     pair.run(3_100);
@@ -406,7 +406,7 @@ fn a_handshake_survives_heavy_loss() {
 }
 
 #[test]
-fn a_peer_that_falls_silent_is_noticed_in_five_seconds() {
+fn silent_peer_is_detected_after_five_seconds() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     pair.set_line(Line { is_cut: true, ..Line::default() });
@@ -470,7 +470,7 @@ fn connection_that_has_sent_nothing_ends_at_once() {
 }
 
 #[test]
-fn a_way_that_is_cut_for_a_while_costs_what_was_too_late_and_no_more() {
+fn interrupted_link_loses_only_packets_that_were_too_late() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     for number in 0..1_000_u32 {
@@ -486,12 +486,12 @@ fn a_way_that_is_cut_for_a_while_costs_what_was_too_late_and_no_more() {
     let received = pair.received().len();
     assert!((560..=720).contains(&received), "{received} of 1000 arrived");
     assert!(pair.received().windows(2).all(|two| two[0] < two[1]), "order");
-    assert!(pair.caller().figures().dropped > 300, "{:?}", pair.caller().figures());
+    assert!(pair.caller().stats().dropped > 300, "{:?}", pair.caller().stats());
     assert_eq!(pair.received().last(), Some(&payload(999)));
 }
 
 #[test]
-fn packets_of_strangers_change_nothing() {
+fn packets_of_other_hosts_are_ignored() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     // A goodbye for another socket, and noise.
@@ -505,7 +505,7 @@ fn packets_of_strangers_change_nothing() {
 }
 
 #[test]
-fn a_flood_of_first_packets_is_not_remembered_and_a_stolen_cookie_is_worth_nothing() {
+fn induction_flood_costs_no_memory_and_cookies_are_bound_to_addresses() {
     let mut pair = Pair::new(Setup::default());
     let mut out = BytesMut::new();
     let now = pair.now();
@@ -533,7 +533,7 @@ fn a_flood_of_first_packets_is_not_remembered_and_a_stolen_cookie_is_worth_nothi
 }
 
 #[test]
-fn hostile_packets_on_a_connection_neither_stop_it_nor_grow_it() {
+fn any_packets_on_a_connection_are_handled_in_bounded_memory() {
     let mut random = Random::new(99);
     let mut pair = Pair::new(Setup::default());
     pair.connect();

@@ -211,24 +211,24 @@ fn sealed() -> Script {
 }
 
 #[test]
-fn caller_keeps_to_the_dialogue_without_encryption() {
+fn caller_follows_the_transcript_without_encryption() {
     run_caller(plain());
 }
 
 #[test]
-fn listener_keeps_to_the_dialogue_without_encryption() {
+fn listener_follows_the_transcript_without_encryption() {
     let (stream_id, received) = run_listener(&plain());
     assert_eq!(stream_id.as_deref(), Some("publish/summit"));
     assert_eq!(received, ["summit", "valley", "tunnel"]);
 }
 
 #[test]
-fn caller_keeps_to_the_dialogue_with_encryption_and_a_change_of_keys() {
+fn caller_follows_the_transcript_with_encryption_and_key_change() {
     run_caller(sealed());
 }
 
 #[test]
-fn listener_keeps_to_the_dialogue_with_encryption_and_a_change_of_keys() {
+fn listener_follows_the_transcript_with_encryption_and_key_change() {
     let mut script = sealed();
     // Time for everything to be released.
     let last = script.transcript.steps.last().unwrap().clone();
@@ -238,7 +238,7 @@ fn listener_keeps_to_the_dialogue_with_encryption_and_a_change_of_keys() {
 }
 
 #[test]
-fn caller_answers_a_report_of_what_it_no_longer_holds() {
+fn caller_answers_a_report_of_dropped_packets() {
     let parts = [include_str!("transcripts/handshake.txt"), include_str!("transcripts/drop.txt")];
     run_caller(Script {
         transcript: transcript(&parts),

@@ -1,4 +1,4 @@
-//! Secrets inside addresses: each stands as a placeholder in the address, and is sealed apart.
+//! Secrets inside addresses: a placeholder in the address, and the secret sealed separately.
 
 use std::collections::BTreeMap;
 
@@ -8,34 +8,35 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use yonder_address::{Masked, PLACEHOLDER, mask, unmask};
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 use crate::seal::SealError;
 use crate::sealed::{CONTACT_ADDRESS, DESTINATION_ADDRESS, FEED_ADDRESS, Place, SealedSecret, SecretChange};
 use crate::store::Store;
 
-/// Longest end of a web address that is shown.
+/// Maximum length of the end of a web address that is shown.
 const SHOWN_END: usize = 4;
-/// A path shorter than this shows nothing of itself.
+/// Minimum length of a path of which the end is shown.
 const MIN_SHOWN_PATH: usize = 12;
 
-/// Secrets inside the addresses of a record, by the fields of the addresses.
+/// Secrets inside the addresses of a record, by field.
 #[derive(Debug, Clone, Default)]
 pub struct AddressSecrets(BTreeMap<String, Vec<SecretString>>);
 
-/// As they are sealed.
+/// Serialized form before sealing.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Plain(BTreeMap<String, Vec<String>>);
 
-/// An address that has a placeholder for a secret which is not stored.
+/// Address with a placeholder for a secret that is not stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the address has {PLACEHOLDER} where no secret is stored")]
 pub struct UnknownPlaceholder;
 
 impl AddressSecrets {
-    /// Opens the secrets of a record.
+    /// Decrypts the secrets of a record.
     ///
     /// # Errors
-    /// [`SealError`] if they do not open.
+    /// [`SealError`] if they cannot be decrypted.
     pub fn open(store: &Store, sealed: Option<&SealedSecret>) -> Result<Self, SealError> {
         let Some(sealed) = sealed else { return Ok(Self::default()) };
         let text = store.unseal(sealed)?;
@@ -44,23 +45,23 @@ impl AddressSecrets {
         Ok(Self(fields.into_iter().map(|(field, secrets)| (field, secret(secrets))).collect()))
     }
 
-    /// Takes the secrets out of an address, and returns it with placeholders. A placeholder that is there already stands for the
-    /// secret that `before` has at this place.
+    /// Masks the secrets of an address, and returns the masked address. An existing placeholder stands for the secret
+    /// of `before` at the same position.
     ///
     /// # Errors
     /// [`UnknownPlaceholder`].
     pub fn take(&mut self, field: &str, address: &str, before: &Self) -> Result<String, UnknownPlaceholder> {
         let Masked { text, secrets } = mask(address);
         let known = before.0.get(field).map(Vec::as_slice).unwrap_or_default();
-        let kept = secrets.into_iter().enumerate().map(|(at, secret)| match secret {
+        let sealed = secrets.into_iter().enumerate().map(|(at, secret)| match secret {
             Some(secret) => Ok(secret),
             None => known.get(at).cloned().ok_or(UnknownPlaceholder),
         });
-        let kept = kept.collect::<Result<Vec<_>, _>>()?;
-        if kept.is_empty() {
+        let sealed = sealed.collect::<Result<Vec<_>, _>>()?;
+        if sealed.is_empty() {
             self.0.remove(field);
         } else {
-            self.0.insert(field.to_owned(), kept);
+            self.0.insert(field.to_owned(), sealed);
         }
         Ok(text)
     }
@@ -70,7 +71,7 @@ impl AddressSecrets {
         self.0.remove(field);
     }
 
-    /// Puts the secrets back into an address.
+    /// Inserts the secrets into an address.
     ///
     /// # Errors
     /// [`UnknownPlaceholder`].
@@ -79,7 +80,7 @@ impl AddressSecrets {
         unmask(address, secrets).ok_or(UnknownPlaceholder)
     }
 
-    /// Returns the secrets to be sealed; `None` if there are none.
+    /// Returns the secrets for sealing; `None` if there are none.
     #[must_use]
     pub fn to_secret(&self) -> Option<SecretString> {
         if self.0.is_empty() {
@@ -91,7 +92,7 @@ impl AddressSecrets {
         serde_json::to_string(&Plain(fields)).ok().map(SecretString::from)
     }
 
-    /// Returns the change from `before` to these.
+    /// Returns the change from `before`.
     #[must_use]
     pub fn change_from(&self, before: &Self) -> SecretChange {
         match (before.to_secret(), self.to_secret()) {
@@ -103,8 +104,8 @@ impl AddressSecrets {
     }
 }
 
-/// Returns the form of a web address that may be shown: its host, and the end of a long path. For many chat services the rest is
-/// the credential.
+/// Returns the displayed form of a web address: its host, and the end of a long path. For many chat services the rest
+/// is a credential.
 #[must_use]
 pub fn shortened_web_address(address: &str) -> String {
     let begin = address.find("://").map_or(0, |at| at + 3);
@@ -121,21 +122,26 @@ pub fn shortened_web_address(address: &str) -> String {
     format!("{host}/…{end}")
 }
 
-/// An address of a record, as it is stored.
+/// Stored address of a record.
 struct StoredAddress {
     id: i64,
     fields: Vec<(&'static str, String)>,
 }
 
 impl Store {
-    /// Seals secrets that an older version has stored inside addresses.
+    /// Seals secrets that an older version stored inside addresses.
     pub(crate) fn seal_addresses(&self) -> Result<(), StoreError> {
-        self.seal_masked(FEED_ADDRESS, Kind::Feed, ["url", "sub_url"])?;
-        self.seal_masked(DESTINATION_ADDRESS, Kind::Destination, ["server", "backup_server"])?;
+        self.seal_masked(FEED_ADDRESS, RecordKind::Feed, ["url", "sub_url"])?;
+        self.seal_masked(DESTINATION_ADDRESS, RecordKind::Destination, ["server", "backup_server"])?;
         self.seal_contacts()
     }
 
-    fn seal_masked(&self, place: Place, kind: Kind, columns: [&'static str; 2]) -> Result<(), StoreError> {
+    fn seal_masked(
+        &self,
+        place: Place,
+        kind: RecordKind,
+        columns: [&'static str; 2],
+    ) -> Result<(), StoreError> {
         let [first, second] = columns;
         let select = format!("SELECT id, {first}, {second} FROM {kind} WHERE address_secrets IS NULL");
         let read = |row: &Row<'_>| {
@@ -146,7 +152,7 @@ impl Store {
         };
         for StoredAddress { id, fields } in self.read(|connection| all(connection, &select, read))? {
             let (mut secrets, none) = (AddressSecrets::default(), AddressSecrets::default());
-            // Placeholders cannot be there: such an address was refused.
+            // There are no placeholders: such an address was refused.
             let masked: Vec<(&str, String)> = fields
                 .iter()
                 .filter_map(|(field, text)| Some((*field, secrets.take(field, text, &none).ok()?)))

@@ -4,37 +4,38 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::SecretString;
 use yonder_core::alerts::{NoticeKind, Notification, Open};
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 use crate::sealed::{CONTACT_ADDRESS, CONTACT_SECRET, SealedSecret, SecretChange};
-use crate::store::{Store, unless_taken};
+use crate::store::{Store, map_unique_violation};
 
-/// A contact of notifications to be stored.
+/// Contact to be stored.
 #[derive(Debug, Clone)]
 pub struct NewContact {
     /// Name.
     pub name: String,
-    /// Address and options as JSON, without any secret.
+    /// Address and options as JSON, without secrets.
     pub settings: String,
     /// Signing secret of webhooks, or password of the mail server.
     pub secret: Option<SecretString>,
-    /// Whole address of a web contact, of which the settings have a shortened form.
+    /// Complete address of a webhook, of which the settings have a shortened form.
     pub address: Option<SecretString>,
-    /// Hours from one sign of life to the next.
+    /// Interval of signs of life, in hours.
     pub sign_of_life_h: Option<u32>,
 }
 
-/// A stored contact of notifications.
+/// Stored contact.
 #[derive(Debug, Clone)]
 pub struct Contact {
     /// Name.
     pub name: String,
-    /// Address and options as JSON, without any secret.
+    /// Address and options as JSON, without secrets.
     pub settings: String,
     /// Signing secret of webhooks, or password of the mail server.
     pub secret: Option<SealedSecret>,
-    /// Whole address of a web contact, of which the settings have a shortened form.
+    /// Complete address of a webhook, of which the settings have a shortened form.
     pub address: Option<SealedSecret>,
-    /// Hours from one sign of life to the next.
+    /// Interval of signs of life, in hours.
     pub sign_of_life_h: Option<u32>,
 }
 
@@ -43,9 +44,9 @@ pub struct Contact {
 pub struct ContactSettings<'a> {
     /// Name.
     pub name: &'a str,
-    /// Address and options as JSON, without any secret.
+    /// Address and options as JSON, without secrets.
     pub settings: &'a str,
-    /// Hours from one sign of life to the next.
+    /// Interval of signs of life, in hours.
     pub sign_of_life_h: Option<u32>,
 }
 
@@ -56,11 +57,11 @@ pub struct Alert {
     pub name: String,
     /// Condition, as text.
     pub trigger: String,
-    /// Only about this relay, feed, destination or uplink.
+    /// Name of the only relay, feed, destination or uplink that it covers.
     pub about: Option<String>,
     /// Interval of repetitions while the alert is open, in seconds.
     pub repeat_s: i64,
-    /// Names of contacts; all for none.
+    /// Names of contacts; empty for all.
     pub to: Vec<String>,
     /// End of a mute, in milliseconds since 1970.
     pub muted_until_ms: Option<i64>,
@@ -70,16 +71,16 @@ impl Store {
     /// Adds a contact.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NameTaken`], or a database error.
     pub fn add_contact(&self, contact: &NewContact) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Contact, name: contact.name.clone() };
+        let name_taken = || StoreError::NameTaken { kind: RecordKind::Contact, name: contact.name.clone() };
         self.write(|transaction| {
             transaction
                 .execute(
                     "INSERT INTO contact (name, settings, sign_of_life_h) VALUES (?1, ?2, ?3)",
                     params![contact.name, contact.settings, contact.sign_of_life_h],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             let id = transaction.last_insert_rowid();
             self.write_secret(transaction, (CONTACT_SECRET, id), contact.secret.as_ref())?;
             self.write_secret(transaction, (CONTACT_ADDRESS, id), contact.address.as_ref())
@@ -89,7 +90,7 @@ impl Store {
     /// Replaces name and settings of the contact `name`, and changes its secret.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or a database error.
     pub fn edit_contact(
         &self,
         name: &str,
@@ -97,28 +98,28 @@ impl Store {
         secret: &SecretChange,
         address: &SecretChange,
     ) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Contact, name: new.name.to_owned() };
+        let name_taken = || StoreError::NameTaken { kind: RecordKind::Contact, name: new.name.to_owned() };
         self.write(|transaction| {
-            let id = id_of(transaction, Kind::Contact, name)?;
+            let id = id_of(transaction, RecordKind::Contact, name)?;
             transaction
                 .execute(
                     "UPDATE contact SET name = ?2, settings = ?3, sign_of_life_h = ?4 WHERE id = ?1",
                     params![id, new.name, new.settings, new.sign_of_life_h],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             self.change_secret(transaction, (CONTACT_SECRET, id), secret)?;
             self.change_secret(transaction, (CONTACT_ADDRESS, id), address)
         })
     }
 
-    /// Removes a contact; alerts that went to it go to the others they name.
+    /// Removes a contact; its alerts go to their other contacts.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::InUse`] while an alert notifies this contact alone, or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`] while an alert has only this contact, or a database error.
     pub fn remove_contact(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let id = id_of(transaction, Kind::Contact, name)?;
-            // Without any contact of its own an alert would notify all of them.
+            let id = id_of(transaction, RecordKind::Contact, name)?;
+            // An alert without any contact would notify all of them.
             let select = "SELECT alert.name FROM alert_contact AS own JOIN alert ON alert.id = own.alert WHERE own.contact = ?1
                  AND NOT EXISTS (SELECT 1 FROM alert_contact AS other WHERE other.alert = own.alert AND other.contact <> ?1)
                  ORDER BY alert.name";
@@ -126,17 +127,17 @@ impl Store {
             let alone = statement.query_map([id], |row| row.get::<_, String>(0))?.collect::<Result<Vec<_>, _>>()?;
             if !alone.is_empty() {
                 let name = name.to_owned();
-                return Err(StoreError::InUse { kind: Kind::Contact, name, users: alone });
+                return Err(StoreError::InUse { kind: RecordKind::Contact, name, users: alone });
             }
             transaction.execute("DELETE FROM contact WHERE id = ?1", [id])?;
             Ok(())
         })
     }
 
-    /// All contacts by name.
+    /// Returns all contacts by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn contacts(&self) -> Result<Vec<Contact>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -155,29 +156,29 @@ impl Store {
         })
     }
 
-    /// The contact `name`.
+    /// Returns the contact `name`.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], and as [`Store::contacts`].
     pub fn contact(&self, name: &str) -> Result<Contact, StoreError> {
         let mut all = self.contacts()?.into_iter();
         all.find(|contact| contact.name.eq_ignore_ascii_case(name))
-            .ok_or_else(|| not_found(Kind::Contact, name))
+            .ok_or_else(|| not_found(RecordKind::Contact, name))
     }
 
     /// Adds an alert.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], [`StoreError::NotFound`] for a contact, or the store's failure.
+    /// [`StoreError::NameTaken`], [`StoreError::NotFound`] for a contact, or a database error.
     pub fn add_alert(&self, alert: &Alert) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Alert, name: alert.name.clone() };
+        let name_taken = || StoreError::NameTaken { kind: RecordKind::Alert, name: alert.name.clone() };
         self.write(|transaction| {
             transaction
                 .execute(
                     "INSERT INTO alert (name, trigger, about, repeat_s) VALUES (?1, ?2, ?3, ?4)",
                     params![alert.name, alert.trigger, alert.about, alert.repeat_s],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             write_contacts(transaction, transaction.last_insert_rowid(), &alert.to)
         })
     }
@@ -187,15 +188,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], and as [`Store::add_alert`].
     pub fn edit_alert(&self, name: &str, alert: &Alert) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Alert, name: alert.name.clone() };
+        let name_taken = || StoreError::NameTaken { kind: RecordKind::Alert, name: alert.name.clone() };
         self.write(|transaction| {
-            let id = id_of(transaction, Kind::Alert, name)?;
+            let id = id_of(transaction, RecordKind::Alert, name)?;
             transaction
                 .execute(
                     "UPDATE alert SET name = ?2, trigger = ?3, about = ?4, repeat_s = ?5 WHERE id = ?1",
                     params![id, alert.name, alert.trigger, alert.about, alert.repeat_s],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             transaction.execute("DELETE FROM alert_contact WHERE alert = ?1", [id])?;
             write_contacts(transaction, id, &alert.to)
         })
@@ -204,15 +205,15 @@ impl Store {
     /// Removes an alert.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn remove_alert(&self, name: &str) -> Result<(), StoreError> {
-        self.remove_named(Kind::Alert, name)
+        self.remove_named(RecordKind::Alert, name)
     }
 
-    /// All alerts by name.
+    /// Returns all alerts by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn alerts(&self) -> Result<Vec<Alert>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -237,32 +238,33 @@ impl Store {
         })
     }
 
-    /// The alert `name`.
+    /// Returns the alert `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn alert(&self, name: &str) -> Result<Alert, StoreError> {
         let mut all = self.alerts()?.into_iter();
-        all.find(|alert| alert.name.eq_ignore_ascii_case(name)).ok_or_else(|| not_found(Kind::Alert, name))
+        all.find(|alert| alert.name.eq_ignore_ascii_case(name))
+            .ok_or_else(|| not_found(RecordKind::Alert, name))
     }
 
-    /// Stores the open alerts, in place of the stored ones.
+    /// Stores the open alerts, replacing the stored ones.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn keep_open_alerts(&self, open: &[Open]) -> Result<(), StoreError> {
+    /// A database error.
+    pub fn save_open_alerts(&self, open: &[Open]) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("DELETE FROM open_alert", [])?;
             for alert in open {
                 transaction.execute(
-                    "INSERT INTO open_alert (alert, subject, message, raised_ms, told_ms, is_acknowledged)
+                    "INSERT INTO open_alert (alert, subject, message, raised_ms, last_notified_ms, is_acknowledged)
                      VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
                     params![
                         alert.rule,
                         alert.subject,
                         alert.message,
                         alert.raised_ms,
-                        alert.told_ms,
+                        alert.last_notified_ms,
                         alert.is_acknowledged
                     ],
                 )?;
@@ -274,7 +276,7 @@ impl Store {
     /// Returns the open alerts.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn open_alerts(&self) -> Result<Vec<Open>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM open_alert ORDER BY raised_ms")?;
@@ -284,7 +286,7 @@ impl Store {
                     subject: row.get("subject")?,
                     message: row.get("message")?,
                     raised_ms: row.get("raised_ms")?,
-                    told_ms: row.get("told_ms")?,
+                    last_notified_ms: row.get("last_notified_ms")?,
                     is_acknowledged: row.get("is_acknowledged")?,
                 })
             };
@@ -296,21 +298,21 @@ impl Store {
     /// Mutes the alert `name` until a time; `None` ends the mute.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn mute_alert(&self, name: &str, until_ms: Option<i64>) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let id = id_of(transaction, Kind::Alert, name)?;
+            let id = id_of(transaction, RecordKind::Alert, name)?;
             transaction
                 .execute("UPDATE alert SET muted_until_ms = ?2 WHERE id = ?1", params![id, until_ms])?;
             Ok(())
         })
     }
 
-    /// Stores the undelivered notifications, in place of those that were; what is meant for contacts that are gone is left out.
+    /// Stores the undelivered notifications, replacing the stored ones, without those of removed contacts.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn keep_notifications(&self, pending: &[Notification]) -> Result<(), StoreError> {
+    /// A database error.
+    pub fn save_notifications(&self, pending: &[Notification]) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("DELETE FROM notification", [])?;
             let mut insert = transaction.prepare_cached(
@@ -320,7 +322,7 @@ impl Store {
             for new in pending {
                 insert.execute(params![
                     new.contact,
-                    new.kind.word(),
+                    new.kind.as_str(),
                     new.alert,
                     new.subject,
                     new.message,
@@ -332,10 +334,10 @@ impl Store {
         })
     }
 
-    /// The undelivered notifications, oldest first.
+    /// Returns the undelivered notifications, oldest first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn notifications(&self) -> Result<Vec<Notification>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -358,7 +360,7 @@ impl Store {
         })
     }
 
-    fn remove_named(&self, kind: Kind, name: &str) -> Result<(), StoreError> {
+    fn remove_named(&self, kind: RecordKind, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = id_of(transaction, kind, name)?;
             transaction.execute(&format!("DELETE FROM {kind} WHERE id = ?1"), [id])?;
@@ -369,7 +371,7 @@ impl Store {
 
 fn write_contacts(connection: &Connection, alert: i64, names: &[String]) -> Result<(), StoreError> {
     for name in names {
-        let contact = id_of(connection, Kind::Contact, name)?;
+        let contact = id_of(connection, RecordKind::Contact, name)?;
         connection.execute(
             "INSERT OR IGNORE INTO alert_contact (alert, contact) VALUES (?1, ?2)",
             params![alert, contact],
@@ -378,14 +380,14 @@ fn write_contacts(connection: &Connection, alert: i64, names: &[String]) -> Resu
     Ok(())
 }
 
-/// The number of an alert or a contact: tables are called like their kind.
-fn id_of(connection: &Connection, kind: Kind, name: &str) -> Result<i64, StoreError> {
+/// Returns the row ID of an alert or a contact: tables are named like their kind.
+fn id_of(connection: &Connection, kind: RecordKind, name: &str) -> Result<i64, StoreError> {
     connection
         .query_row(&format!("SELECT id FROM {kind} WHERE name = ?1"), [name], |row| row.get(0))
         .optional()?
         .ok_or_else(|| not_found(kind, name))
 }
 
-fn not_found(kind: Kind, name: &str) -> StoreError {
+fn not_found(kind: RecordKind, name: &str) -> StoreError {
     StoreError::NotFound { kind, name: name.to_owned() }
 }

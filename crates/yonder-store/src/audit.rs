@@ -1,64 +1,65 @@
-//! The audit trail: every change, with what was there before and after; and the identity of records.
+//! Audit log, with the state before and after each change; and the identity of records.
 
 use std::collections::HashMap;
 
 use rusqlite::{OptionalExtension as _, Row, params};
 use sha2::{Digest as _, Sha256};
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 use crate::store::Store;
 
-/// Entries that are kept; older ones are removed.
+/// Maximum number of entries; the oldest are removed.
 const MAX_ENTRIES: i64 = 200_000;
 
-/// An entry of the audit trail.
+/// Entry of the audit log.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AuditEntry {
     /// Number; later entries have higher ones. 0 before it is stored.
     pub id: i64,
-    /// When, in milliseconds since 1970.
+    /// Time, in milliseconds since 1970.
     pub at_ms: i64,
     /// Person or token that made the change.
     pub who: String,
-    /// Origin, like `console`.
+    /// Origin, such as `console`.
     pub origin: String,
     /// Network address of the caller.
     pub address: Option<String>,
-    /// Action, like `changed`.
+    /// Action, such as `changed`.
     pub action: String,
     /// Kind of the record.
     pub kind: String,
     /// Name of the record at that time.
     pub name: String,
-    /// Stable id of the record.
+    /// Stable ID of the record.
     pub uid: Option<String>,
-    /// Fields that changed, as a JSON array, without any secret.
+    /// Changed fields, as a JSON array, without secrets.
     pub fields: String,
-    /// Further information, without any secret.
+    /// Further information, without secrets.
     pub detail: String,
 }
 
-/// Which entries are asked for.
+/// Filter for entries of the audit log.
 #[derive(Debug, Clone, Default)]
 pub struct AuditFilter {
     /// Only entries with a lower number.
     pub before: Option<i64>,
     /// Only entries of this kind of record.
     pub kind: Option<String>,
-    /// Only entries about the record of this name or id.
+    /// Only entries about the record with this name or ID.
     pub about: Option<String>,
     /// Only changes by this person or token.
     pub who: Option<String>,
-    /// The latest so many.
+    /// Maximum number of entries; the latest are returned.
     pub limit: u32,
 }
 
 /// Identity of a record.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Identity {
-    /// Stable id.
+    /// Stable ID.
     pub uid: String,
-    /// Number that each change raises.
+    /// Revision, which each change increments.
     pub revision: i64,
 }
 
@@ -79,10 +80,10 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<AuditEntry> {
 }
 
 impl Store {
-    /// Adds an entry to the audit trail, and removes those beyond its limit.
+    /// Adds an entry to the audit log, and removes those beyond the limit.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn add_audit(&self, new: &AuditEntry) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction
@@ -108,10 +109,10 @@ impl Store {
         })
     }
 
-    /// Entries of the audit trail, the latest first.
+    /// Returns entries of the audit log, the latest first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -126,10 +127,10 @@ impl Store {
         })
     }
 
-    /// Time of the last entry with this action, in milliseconds since 1970.
+    /// Returns the time of the last entry with this action, in milliseconds since 1970.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn last_audit_ms(&self, action: &str) -> Result<Option<i64>, StoreError> {
         self.read(|connection| {
             let select = "SELECT max(at_ms) FROM audit WHERE action = ?1";
@@ -140,24 +141,24 @@ impl Store {
     /// Returns the identity of a record; `None` for an unknown one, and for kinds that have none.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn identity(&self, kind: Kind, name: &str) -> Result<Option<Identity>, StoreError> {
+    /// A database error.
+    pub fn identity(&self, kind: RecordKind, name: &str) -> Result<Option<Identity>, StoreError> {
         if !kind.has_identity() {
             return Ok(None);
         }
         self.read(|connection| {
-            // Tables are called like their kind.
+            // Tables are named like their kind.
             let select = format!("SELECT uid, revision FROM {kind} WHERE name = ?1");
             let read = |row: &Row<'_>| Ok(Identity { uid: row.get(0)?, revision: row.get(1)? });
             Ok(connection.prepare_cached(&select)?.query_row([name], read).optional()?)
         })
     }
 
-    /// Returns the identities of all records of a kind, by name; none for kinds that have none.
+    /// Returns the identities of all records of a kind, by name; empty for kinds without.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn identities(&self, kind: Kind) -> Result<HashMap<String, Identity>, StoreError> {
+    /// A database error.
+    pub fn identities(&self, kind: RecordKind) -> Result<HashMap<String, Identity>, StoreError> {
         if !kind.has_identity() {
             return Ok(HashMap::new());
         }
@@ -169,10 +170,10 @@ impl Store {
         })
     }
 
-    /// Returns the revision of all records together: another one after each change of a record, or of the desired state of a relay.
+    /// Returns the revision of all records, which changes with each record and each desired state.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn revision(&self) -> Result<String, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -199,11 +200,11 @@ impl Store {
         })
     }
 
-    /// Returns the present name of the record with this id.
+    /// Returns the current name of the record with this ID.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn name_of(&self, kind: Kind, uid: &str) -> Result<Option<String>, StoreError> {
+    /// A database error.
+    pub fn name_of(&self, kind: RecordKind, uid: &str) -> Result<Option<String>, StoreError> {
         if !kind.has_identity() {
             return Ok(None);
         }

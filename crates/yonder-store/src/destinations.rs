@@ -4,10 +4,11 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::SecretString;
 
 use crate::audit::Identity;
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
 use crate::history::History;
+use crate::record_kind::RecordKind;
 use crate::sealed::{DESTINATION_ADDRESS, PASSPHRASE, STREAM_KEY, SealedSecret, SecretChange};
-use crate::store::{Store, unless_taken};
+use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 use crate::uplinks::{bind, uplinks_of};
 
@@ -22,19 +23,19 @@ pub enum KeyKind {
 }
 
 impl KeyKind {
-    /// The word that is kept and shown.
+    /// Returns the name that is stored and shown.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Reusable => "reusable",
             Self::OneBroadcast => "one-broadcast",
         }
     }
 
-    /// From its word.
+    /// Returns the kind with this name.
     #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Reusable, Self::OneBroadcast].into_iter().find(|kind| kind.word() == word)
+    pub fn from_name(word: &str) -> Option<Self> {
+        [Self::Reusable, Self::OneBroadcast].into_iter().find(|kind| kind.as_str() == word)
     }
 }
 
@@ -45,9 +46,9 @@ pub struct DestinationSettings {
     pub name: String,
     /// Server address, without the key.
     pub server: String,
-    /// Second server address.
+    /// Backup server address.
     pub backup_server: Option<String>,
-    /// Seconds that the first server must be reachable again before a push returns to it.
+    /// Failback delay, in seconds.
     pub return_after_s: i64,
     /// Name of its platform.
     pub platform: Option<String>,
@@ -57,15 +58,15 @@ pub struct DestinationSettings {
     pub authority: Option<String>,
     /// Validity of the stream key.
     pub key_kind: KeyKind,
-    /// When its key expires, in seconds since 1970.
+    /// When the key expires, in seconds since 1970.
     pub key_expires_s: Option<i64>,
-    /// Bits of the key made from the passphrase.
+    /// Key length of the encryption, in bits.
     pub key_bits: u16,
-    /// Uplinks that its pushes are bound to, the one to be preferred first.
+    /// Uplinks that its pushes are bound to, the preferred one first.
     pub uplinks: Vec<String>,
 }
 
-/// A destination as it is to be kept.
+/// Destination to be stored.
 #[derive(Debug, Clone)]
 pub struct NewDestination {
     /// Settings.
@@ -74,58 +75,58 @@ pub struct NewDestination {
     pub key: Option<SecretString>,
     /// Passphrase.
     pub passphrase: Option<SecretString>,
-    /// Secrets inside the addresses.
+    /// Secrets of the addresses.
     pub address_secrets: Option<SecretString>,
 }
 
-/// A stored stream key.
+/// Stored stream key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoredKey {
-    /// The key.
+    /// Sealed key.
     pub secret: SealedSecret,
-    /// Its last characters, as far as they may be shown.
+    /// Last characters, as far as they may be shown.
     pub ending: String,
-    /// Its length in characters.
+    /// Length in characters.
     pub length: usize,
-    /// Keyed hash that equal keys share; `None` if the key has never been opened.
+    /// Keyed hash, the same for equal keys; `None` if the key has never been decrypted.
     hash: Option<[u8; 32]>,
 }
 
-/// A stored destination.
+/// Stored destination.
 #[derive(Debug, Clone)]
 pub struct Destination {
-    /// Row.
+    /// Row ID.
     pub id: i64,
-    /// Settings, without any secret.
+    /// Settings, without secrets.
     pub settings: DestinationSettings,
     /// Stream key.
     pub key: Option<StoredKey>,
     /// Passphrase.
     pub passphrase: Option<SealedSecret>,
-    /// Secrets inside the addresses.
+    /// Secrets of the addresses.
     pub address_secrets: Option<SealedSecret>,
     /// When the key was last set, in seconds since 1970.
     pub key_set_s: i64,
-    /// How often it was replaced.
+    /// Number of replacements of the key.
     pub key_rolls: i64,
-    /// When a broadcast was first live under it.
+    /// When a broadcast with the key was first live.
     pub key_used_s: Option<i64>,
     /// When the passphrase was last set.
     pub passphrase_set_s: Option<i64>,
-    /// When it was made, in seconds since 1970.
+    /// Creation time, in seconds since 1970.
     pub created_s: i64,
     /// Parts that have worked since they were set.
     pub history: History,
-    /// Stable id and revision.
+    /// Stable ID and revision.
     pub identity: Identity,
 }
 
-/// New secrets of a destination; what is left out stays.
+/// New secrets of a destination; missing ones are kept.
 #[derive(Debug, Clone, Default)]
 pub struct NewSecrets {
-    /// Stream key, what it is good for, and when it expires.
+    /// Stream key, its validity, and its expiry.
     pub key: Option<(SecretString, KeyKind, Option<i64>)>,
-    /// Passphrase; `Some(None)` takes it away.
+    /// Passphrase; `Some(None)` removes it.
     pub passphrase: Option<Option<SecretString>>,
 }
 
@@ -141,18 +142,18 @@ impl Store {
     /// Adds a destination.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NameTaken`], or a database error.
     pub fn add_destination(&self, new: &NewDestination, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             let settings = &new.settings;
-            let taken = || StoreError::NameTaken { kind: Kind::Destination, name: settings.name.clone() };
-            // Secrets are sealed to their row, whose number is known only now.
+            let name_taken = || StoreError::NameTaken { kind: RecordKind::Destination, name: settings.name.clone() };
+            // Secrets are sealed with their row ID, which is known now.
             transaction
                 .execute(
                     "INSERT INTO destination (name, server, key, key_set_s, created_s) VALUES (?1, ?2, x'', ?3, ?3)",
                     params![settings.name, settings.server, now_s],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             let id = transaction.last_insert_rowid();
             write_settings(transaction, id, settings)?;
             if let Some(key) = &new.key {
@@ -165,10 +166,10 @@ impl Store {
         })
     }
 
-    /// Replaces what is no secret of the destination `name`, its name included.
+    /// Replaces the settings of the destination `name`, including its name.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or a database error.
     pub fn edit_destination(
         &self,
         name: &str,
@@ -179,7 +180,7 @@ impl Store {
             let before = self.find_destination(transaction, name)?;
             let id = before.id;
             write_settings(transaction, id, settings)?;
-            follow_rename(transaction, Kind::Destination, &before.settings.name, &settings.name)?;
+            follow_rename(transaction, RecordKind::Destination, &before.settings.name, &settings.name)?;
             self.change_secret(transaction, (DESTINATION_ADDRESS, id), address_secrets)?;
             let keeps_secrets = matches!(address_secrets, SecretChange::Keep);
             if !before.settings.has_same_servers(settings) || !keeps_secrets {
@@ -189,10 +190,10 @@ impl Store {
         })
     }
 
-    /// Gives the destination `name` new secrets; the old ones are forgotten.
+    /// Replaces secrets of the destination `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn rekey_destination(&self, name: &str, new: &NewSecrets, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = self.find_destination(transaction, name)?.id;
@@ -202,7 +203,7 @@ impl Store {
                 transaction.execute(
                     "UPDATE destination SET key_kind = ?2, key_expires_s = ?3, key_rolls = key_rolls + 1,
                      key_used_s = NULL WHERE id = ?1",
-                    params![id, kind.word(), expires_s],
+                    params![id, kind.as_str(), expires_s],
                 )?;
             }
             if let Some(passphrase) = &new.passphrase {
@@ -212,10 +213,10 @@ impl Store {
         })
     }
 
-    /// Notes that a broadcast is live under the key that is set; only the first time counts.
+    /// Records that a broadcast with the present key is live, once per key.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn note_key_used(&self, name: &str, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute(
@@ -226,35 +227,35 @@ impl Store {
         })
     }
 
-    /// Removes a destination that no relay uses.
+    /// Removes an unused destination.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::InUse`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`], or a database error.
     pub fn remove_destination(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let destination = self.find_destination(transaction, name)?;
             let relays = relays_using(transaction, destination.id)?;
             if !relays.is_empty() {
                 let name = destination.settings.name;
-                return Err(StoreError::InUse { kind: Kind::Destination, name, users: relays });
+                return Err(StoreError::InUse { kind: RecordKind::Destination, name, users: relays });
             }
             transaction.execute("DELETE FROM destination WHERE id = ?1", [destination.id])?;
             Ok(())
         })
     }
 
-    /// The destination `name`.
+    /// Returns the destination `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn destination(&self, name: &str) -> Result<Destination, StoreError> {
         self.read(|connection| self.find_destination(connection, name))
     }
 
-    /// All destinations by name.
+    /// Returns all destinations by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn destinations(&self) -> Result<Vec<Destination>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM destination ORDER BY name")?;
@@ -263,18 +264,18 @@ impl Store {
         })
     }
 
-    /// Name and server of each destination that has the stream key `key`.
+    /// Returns name and server of each destination with the stream key `key`.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn destinations_with_key(&self, key: &SecretString) -> Result<Vec<(String, String)>, StoreError> {
         self.destinations_with_hash(self.keyed_hash(key))
     }
 
-    /// Name and server of each other destination with the same stream key.
+    /// Returns name and server of each other destination with the same stream key.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn destinations_with_same_key(
         &self,
         destination: &Destination,
@@ -294,10 +295,10 @@ impl Store {
         })
     }
 
-    /// Names of the relays that push to the destination `name`.
+    /// Returns the names of the relays that push to the destination `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn relays_to(&self, name: &str) -> Result<Vec<String>, StoreError> {
         self.read(|connection| relays_using(connection, self.find_destination(connection, name)?.id))
     }
@@ -311,7 +312,7 @@ impl Store {
             .prepare_cached("SELECT * FROM destination WHERE name = ?1")?
             .query_row([name], DestinationRow::read)
             .optional()?
-            .ok_or_else(|| StoreError::NotFound { kind: Kind::Destination, name: name.to_owned() })?;
+            .ok_or_else(|| StoreError::NotFound { kind: RecordKind::Destination, name: name.to_owned() })?;
         complete(connection, row)
     }
 
@@ -342,11 +343,11 @@ impl Store {
     }
 }
 
-/// Adds to a row what stands in other tables.
+/// Completes a row with data of other tables.
 fn complete(connection: &Connection, row: DestinationRow) -> Result<Destination, StoreError> {
     let DestinationRow { mut destination, key_kind } = row;
     destination.settings.uplinks = uplinks_of(connection, destination.id)?;
-    destination.settings.key_kind = KeyKind::from_word(&key_kind)
+    destination.settings.key_kind = KeyKind::from_name(&key_kind)
         .ok_or(StoreError::Damaged("a stream key that is good for something unknown"))?;
     Ok(destination)
 }
@@ -356,7 +357,7 @@ fn write_settings(
     id: i64,
     settings: &DestinationSettings,
 ) -> Result<(), StoreError> {
-    let taken = || StoreError::NameTaken { kind: Kind::Destination, name: settings.name.clone() };
+    let name_taken = || StoreError::NameTaken { kind: RecordKind::Destination, name: settings.name.clone() };
     connection
         .execute(
             "UPDATE destination SET name = ?2, server = ?3, backup_server = ?4, return_after_s = ?5, platform = ?6,
@@ -370,19 +371,19 @@ fn write_settings(
                 settings.platform,
                 settings.watch_page,
                 settings.authority,
-                settings.key_kind.word(),
+                settings.key_kind.as_str(),
                 settings.key_expires_s,
                 settings.key_bits,
             ],
         )
-        .map_err(|error| unless_taken(error, taken))?;
+        .map_err(|error| map_unique_violation(error, name_taken))?;
     bind(connection, id, &settings.uplinks)
 }
 
-/// Marks relays that push to a changed destination for another check.
+/// Marks the relays of a changed destination for another preflight.
 fn unclear(connection: &Connection, destination: i64) -> Result<(), StoreError> {
     connection.execute(
-        "UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE id IN
+        "UPDATE relay SET preflight_passed_at_s = NULL, setup = setup + 1 WHERE id IN
          (SELECT relay FROM relay_destination WHERE destination = ?1)",
         [destination],
     )?;
@@ -416,7 +417,7 @@ impl DestinationRow {
             platform: row.get("platform")?,
             watch_page: row.get("watch_page")?,
             authority: row.get("authority")?,
-            // Both are completed from other columns and tables.
+            // Completed from other columns and tables.
             key_kind: KeyKind::default(),
             uplinks: Vec::new(),
             key_expires_s: row.get("key_expires_s")?,

@@ -1,135 +1,55 @@
-//! Why a record could not be read or written.
-
-use std::fmt;
+//! Errors of the store.
 
 use rusqlite::ErrorCode;
 
+use crate::record_kind::RecordKind;
 use crate::seal::SealError;
 
-/// Kind of a record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Kind {
-    /// Feed.
-    Feed,
-    /// Destination.
-    Destination,
-    /// Relay.
-    Relay,
-    /// Person.
-    Person,
-    /// Address pattern.
-    Pattern,
-    /// Rule sheet of a platform.
-    Platform,
-    /// Uplink.
-    Uplink,
-    /// The service itself.
-    Service,
-    /// Alert.
-    Alert,
-    /// Contact.
-    Contact,
-    /// An invitation to become somebody who may sign in.
-    Invitation,
-    /// A token for programs.
-    Token,
-    /// A session of somebody who is signed in.
-    Session,
-}
-
-impl Kind {
-    /// The kind of a word.
-    #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        let all = [
-            Self::Feed,
-            Self::Destination,
-            Self::Relay,
-            Self::Person,
-            Self::Pattern,
-            Self::Platform,
-            Self::Uplink,
-            Self::Service,
-            Self::Alert,
-            Self::Contact,
-            Self::Invitation,
-            Self::Token,
-            Self::Session,
-        ];
-        all.into_iter().find(|kind| kind.to_string() == word)
-    }
-
-    /// True if records of this kind have an id and a revision. Their tables are called like the kind.
-    pub(crate) fn has_identity(self) -> bool {
-        !matches!(self, Self::Service | Self::Session | Self::Invitation)
-    }
-}
-
-impl fmt::Display for Kind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Feed => "feed",
-            Self::Destination => "destination",
-            Self::Relay => "relay",
-            Self::Person => "person",
-            Self::Pattern => "pattern",
-            Self::Platform => "platform",
-            Self::Uplink => "uplink",
-            Self::Service => "service",
-            Self::Alert => "alert",
-            Self::Contact => "contact",
-            Self::Invitation => "invitation",
-            Self::Token => "token",
-            Self::Session => "session",
-        })
-    }
-}
-
-/// Why the store refused or failed.
+/// Error of the store.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StoreError {
-    /// There is no record of that name.
+    /// No record with this name.
     #[error("there is no {kind} named {name:?}")]
     NotFound {
         /// Kind of record.
-        kind: Kind,
-        /// Name asked for.
+        kind: RecordKind,
+        /// Requested name.
         name: String,
     },
     /// Another record has the name.
     #[error("there is already a {kind} named {name:?}")]
     NameTaken {
         /// Kind of record.
-        kind: Kind,
+        kind: RecordKind,
         /// The name.
         name: String,
     },
-    /// Other records need this one.
+    /// The record is used by others.
     #[error("the {kind} {name:?} is used by {}", users.join(", "))]
     InUse {
         /// Kind of record.
-        kind: Kind,
+        kind: RecordKind,
         /// Its name.
         name: String,
-        /// Names of the relays, or destinations, that use it.
+        /// Names of the records that use it.
         users: Vec<String>,
     },
-    /// The last admin cannot be removed.
+    /// The last admin cannot be removed or demoted.
     #[error("{0:?} is the last admin")]
     LastAdmin(String),
-    /// The records were sealed under another master key.
+    /// The records are sealed with another master key.
     #[error("the records were sealed under another master key")]
     ForeignMasterKey,
-    /// The records of an older version cannot be copied before they are migrated.
+    /// The copy of the records before a migration failed.
     #[error("the records cannot be copied to {path} before they are migrated")]
     NotCopied {
         /// Path of the copy.
         path: String,
-        /// Why.
+        /// I/O error.
         source: std::io::Error,
     },
-    /// A secret cannot be sealed or opened.
+    /// A secret cannot be sealed or decrypted.
     #[error(transparent)]
     Seal(#[from] SealError),
     /// The file is from a newer version of the program.
@@ -140,13 +60,13 @@ pub enum StoreError {
         /// Newest known.
         known: i64,
     },
-    /// A value in the file makes no sense.
+    /// Invalid value in the file.
     #[error("the records hold {0}")]
     Damaged(&'static str),
-    /// There is no room on the disk.
+    /// The disk is full.
     #[error("the disk is full, and nothing can be kept")]
     Full,
-    /// Another program holds the file.
+    /// The file is locked by another process.
     #[error("the records are locked by another program")]
     Locked,
     /// SQLite failed.
@@ -155,7 +75,7 @@ pub enum StoreError {
 }
 
 impl StoreError {
-    /// True if the disk, or another program that holds the file, is the reason: the same call may work later.
+    /// Returns true if the disk or a lock is the reason, so that the same call may succeed later.
     #[must_use]
     pub fn is_of_disk(&self) -> bool {
         match self {

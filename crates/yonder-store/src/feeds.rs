@@ -4,10 +4,11 @@ use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::audit::Identity;
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
 use crate::history::History;
+use crate::record_kind::RecordKind;
 use crate::sealed::{FEED_ADDRESS, FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
-use crate::store::{Store, unless_taken};
+use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 
 /// Settings of a feed, without its password.
@@ -21,43 +22,43 @@ pub struct FeedSettings {
     pub sub_url: Option<String>,
     /// `auto`, `tcp` or `udp`.
     pub transport: String,
-    /// User name; with it there is a password, which may be empty.
+    /// User name; it has a password, which may be empty.
     pub user: Option<String>,
-    /// SHA-256 of the one certificate that is trusted.
+    /// SHA-256 of the only trusted certificate.
     pub pin: Option<[u8; 32]>,
-    /// Site of the camera, if that is not the site of the service.
+    /// Site of the camera, if it is not that of the service.
     pub site: Option<String>,
 }
 
-/// A feed to be stored.
+/// Feed to be stored.
 #[derive(Debug, Clone)]
 pub struct NewFeed {
     /// Settings.
     pub settings: FeedSettings,
     /// Password of the user.
     pub password: Option<SecretString>,
-    /// Secrets inside the addresses.
+    /// Secrets of the addresses.
     pub address_secrets: Option<SecretString>,
 }
 
-/// A stored feed.
+/// Stored feed.
 #[derive(Debug, Clone)]
 pub struct Feed {
-    /// Row.
+    /// Row ID.
     pub id: i64,
     /// Settings.
     pub settings: FeedSettings,
     /// Password of the user.
     pub password: Option<SealedSecret>,
-    /// Secrets inside the addresses.
+    /// Secrets of the addresses.
     pub address_secrets: Option<SealedSecret>,
-    /// The password looks like one that devices are delivered with.
+    /// The password looks like a factory default.
     pub has_factory_password: bool,
-    /// When it was made, in seconds since 1970.
+    /// Creation time, in seconds since 1970.
     pub created_s: i64,
     /// Parts that have worked since they were set.
     pub history: History,
-    /// Stable id and revision.
+    /// Stable ID and revision.
     pub identity: Identity,
 }
 
@@ -71,7 +72,7 @@ impl Store {
     /// Adds a feed.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NameTaken`], or a database error.
     pub fn add_feed(&self, feed: &NewFeed, now_s: i64) -> Result<(), StoreError> {
         self.add_feeds(std::slice::from_ref(feed), now_s)
     }
@@ -83,13 +84,14 @@ impl Store {
     pub fn add_feeds(&self, feeds: &[NewFeed], now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             for NewFeed { settings, password, address_secrets } in feeds {
-                let taken = || StoreError::NameTaken { kind: Kind::Feed, name: settings.name.clone() };
+                let name_taken =
+                    || StoreError::NameTaken { kind: RecordKind::Feed, name: settings.name.clone() };
                 transaction
                     .execute(
                         "INSERT INTO feed (name, url, transport, created_s) VALUES (?1, ?2, ?3, ?4)",
                         params![settings.name, settings.url, settings.transport, now_s],
                     )
-                    .map_err(|error| unless_taken(error, taken))?;
+                    .map_err(|error| map_unique_violation(error, name_taken))?;
                 let id = transaction.last_insert_rowid();
                 write_settings(transaction, id, settings)?;
                 self.write_password(transaction, id, password.as_ref())?;
@@ -99,11 +101,11 @@ impl Store {
         })
     }
 
-    /// Replaces the settings of the feed `name`, its name included, and changes its password. Without a user there is no
-    /// password.
+    /// Replaces the settings of the feed `name`, including its name, and changes its password. Without a user there is
+    /// no password.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or a database error.
     pub fn edit_feed(
         &self,
         name: &str,
@@ -115,7 +117,7 @@ impl Store {
             let before = self.find_feed(transaction, name)?;
             let id = before.id;
             write_settings(transaction, id, settings)?;
-            follow_rename(transaction, Kind::Feed, &before.settings.name, &settings.name)?;
+            follow_rename(transaction, RecordKind::Feed, &before.settings.name, &settings.name)?;
             let is_same_password = match password {
                 SecretChange::Keep if settings.user.is_some() => true,
                 SecretChange::Set(new) if settings.user.is_some() => {
@@ -135,21 +137,23 @@ impl Store {
             if !is_same_address {
                 transaction.execute("UPDATE feed SET address_worked_s = NULL WHERE id = ?1", [id])?;
             }
-            // A password is proven for the device at its address alone.
+            // A password has only worked for the device at its address.
             if !is_same_address || !is_same_account {
                 transaction.execute("UPDATE feed SET account_worked_s = NULL WHERE id = ?1", [id])?;
             }
-            // Another camera, or another stream of it, is to be checked again.
-            transaction
-                .execute("UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE feed = ?1", [id])?;
+            // Another camera or stream needs another preflight.
+            transaction.execute(
+                "UPDATE relay SET preflight_passed_at_s = NULL, setup = setup + 1 WHERE feed = ?1",
+                [id],
+            )?;
             Ok(())
         })
     }
 
-    /// Removes a feed that no relay uses.
+    /// Removes an unused feed.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::InUse`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`], or a database error.
     pub fn remove_feed(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let feed = self.find_feed(transaction, name)?;
@@ -158,25 +162,29 @@ impl Store {
                 .query_map([feed.id], |row| row.get(0))?
                 .collect::<Result<Vec<String>, _>>()?;
             if !relays.is_empty() {
-                return Err(StoreError::InUse { kind: Kind::Feed, name: feed.settings.name, users: relays });
+                return Err(StoreError::InUse {
+                    kind: RecordKind::Feed,
+                    name: feed.settings.name,
+                    users: relays,
+                });
             }
             transaction.execute("DELETE FROM feed WHERE id = ?1", [feed.id])?;
             Ok(())
         })
     }
 
-    /// The feed `name`.
+    /// Returns the feed `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn feed(&self, name: &str) -> Result<Feed, StoreError> {
         self.read(|connection| self.find_feed(connection, name))
     }
 
-    /// All feeds by name.
+    /// Returns all feeds by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn feeds(&self) -> Result<Vec<Feed>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM feed ORDER BY name")?;
@@ -189,7 +197,7 @@ impl Store {
             .prepare_cached("SELECT * FROM feed WHERE name = ?1")?
             .query_row([name], read_feed)
             .optional()?
-            .ok_or_else(|| StoreError::NotFound { kind: Kind::Feed, name: name.to_owned() })
+            .ok_or_else(|| StoreError::NotFound { kind: RecordKind::Feed, name: name.to_owned() })
     }
 
     fn write_password(
@@ -210,7 +218,7 @@ impl Store {
 }
 
 fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> Result<(), StoreError> {
-    let taken = || StoreError::NameTaken { kind: Kind::Feed, name: settings.name.clone() };
+    let name_taken = || StoreError::NameTaken { kind: RecordKind::Feed, name: settings.name.clone() };
     connection
         .execute(
             "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
@@ -226,7 +234,7 @@ fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> 
                 ":site": settings.site,
             },
         )
-        .map_err(|error| unless_taken(error, taken))?;
+        .map_err(|error| map_unique_violation(error, name_taken))?;
     Ok(())
 }
 

@@ -1,22 +1,22 @@
-//! Simulated disk that hangs, for tests. Not part of release builds.
+//! Simulation of a blocked disk, for tests. Not part of release builds.
 
 use std::fmt;
 use std::sync::OnceLock;
 use std::thread::sleep;
 use std::time::Duration;
 
-/// Work that hangs.
+/// Work that can be blocked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum DiskWork {
     /// Reads and writes of the records.
     Records,
-    /// The copy of a backup.
+    /// Copy of a backup.
     Backup,
 }
 
 type IsHanging = Box<dyn Fn(DiskWork) -> bool + Send + Sync>;
 
-/// Hangs work for as long as a test says so.
+/// Blocks work while a test requests it.
 #[derive(Default)]
 pub(crate) struct Hang(OnceLock<IsHanging>);
 
@@ -28,11 +28,11 @@ impl fmt::Debug for Hang {
 
 impl Hang {
     pub(crate) fn set(&self, is_hanging: impl Fn(DiskWork) -> bool + Send + Sync + 'static) {
-        // The first one stays.
+        // Only the first one is used.
         let _first = self.0.set(Box::new(is_hanging));
     }
 
-    /// Blocks for as long as the work hangs.
+    /// Blocks while the work is to be blocked.
     pub(crate) fn wait(&self, work: DiskWork) {
         if let Some(is_hanging) = self.0.get() {
             while is_hanging(work) {

@@ -1,11 +1,11 @@
-//! Which feeds and destinations have worked since they were set.
+//! Parts of feeds and destinations that have worked since they were set.
 
 use rusqlite::params;
 
 use crate::error::StoreError;
 use crate::store::Store;
 
-/// Which parts of a feed or a destination have worked since they were last set.
+/// Parts of a feed or a destination that have worked since they were last set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct History {
     /// A feed's account; a destination's stream key and passphrase.
@@ -14,7 +14,7 @@ pub struct History {
     pub address: bool,
 }
 
-/// Record whose history is kept, by name.
+/// Record whose parts have worked, by name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum HistorySubject {
     /// A feed.
@@ -24,10 +24,10 @@ pub enum HistorySubject {
 }
 
 impl Store {
-    /// Records that subjects have worked. Only the first time since they were set counts; names that are gone are ignored.
+    /// Records that subjects have worked, once since they were set. Unknown names are ignored.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn record_worked(&self, subjects: &[HistorySubject], now_s: i64) -> Result<(), StoreError> {
         if subjects.is_empty() {
             return Ok(());

@@ -1,15 +1,16 @@
-//! Invitations: one-time links by which somebody becomes a person who may sign in, or gets a new password.
+//! Invitations: one-time links for a new person, or for a new password.
 
 use rusqlite::{OptionalExtension as _, Row, params};
 use secrecy::SecretString;
 use yonder_core::Role;
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
 use crate::people::role;
+use crate::record_kind::RecordKind;
 use crate::sessions::token_hash;
 use crate::store::Store;
 
-/// An invitation that nobody has taken up yet.
+/// Open invitation.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Invitation {
     /// Name of the invited person.
@@ -18,13 +19,13 @@ pub struct Invitation {
     pub role: Role,
     /// Name of the inviting person.
     pub made_by: String,
-    /// Person who is responsible for that; the invitation ends with them. `None` for the local token.
+    /// Responsible person; the invitation ends with them. `None` for the local token.
     pub maker: Option<String>,
-    /// When it is void, in seconds since 1970.
+    /// Expiry, in seconds since 1970.
     pub expires_s: i64,
 }
 
-/// A maker who was given a lesser role since cannot pass on more than they have.
+/// An inviting person who has been demoted since cannot pass on more than their present role.
 const SELECT: &str =
     "SELECT invitation.name AS name, made_by, invitation.expires_s AS expires_s, person.name AS maker_name,
         CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND invitation.role = 'admin')
@@ -42,10 +43,10 @@ fn invitation(row: &Row<'_>) -> rusqlite::Result<Invitation> {
 }
 
 impl Store {
-    /// Keeps an invitation under the hash of its code. A former one for the same name is void.
+    /// Stores an invitation with the hash of its code. It replaces a former one for the same name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn add_invitation(&self, code: &SecretString, invitation: &Invitation) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("DELETE FROM invitation WHERE name = ?1", [&invitation.name])?;
@@ -55,7 +56,7 @@ impl Store {
                 params![
                     token_hash(code),
                     invitation.name,
-                    invitation.role.word(),
+                    invitation.role.as_str(),
                     invitation.made_by,
                     invitation.expires_s,
                     invitation.maker
@@ -65,10 +66,10 @@ impl Store {
         })
     }
 
-    /// Invitations that are not void, by name.
+    /// Returns invitations that have not expired, by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn invitations(&self, now_s: i64) -> Result<Vec<Invitation>, StoreError> {
         self.read(|connection| {
             let select = format!("{SELECT} WHERE invitation.expires_s > ?1 ORDER BY invitation.name");
@@ -77,10 +78,10 @@ impl Store {
         })
     }
 
-    /// The invitation of a code, unless it is void.
+    /// Returns the invitation of a code, unless it has expired.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn invitation(&self, code: &SecretString, now_s: i64) -> Result<Option<Invitation>, StoreError> {
         self.read(|connection| {
             let select = format!("{SELECT} WHERE invitation.code_hash = ?1 AND invitation.expires_s > ?2");
@@ -88,15 +89,15 @@ impl Store {
         })
     }
 
-    /// Takes an invitation back, or uses it up.
+    /// Removes an invitation.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn remove_invitation(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let removed = transaction.execute("DELETE FROM invitation WHERE name = ?1", [name])?;
             if removed == 0 {
-                return Err(StoreError::NotFound { kind: Kind::Invitation, name: name.to_owned() });
+                return Err(StoreError::NotFound { kind: RecordKind::Invitation, name: name.to_owned() });
             }
             Ok(())
         })

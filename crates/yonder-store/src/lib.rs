@@ -1,4 +1,4 @@
-//! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
+//! Durable records in one SQLite file, with sealed secrets. All SQL is in this crate.
 
 mod addresses;
 mod alerts;
@@ -17,6 +17,7 @@ mod people;
 mod platforms;
 mod rates;
 mod record;
+mod record_kind;
 mod relays;
 mod seal;
 mod sealed;
@@ -31,7 +32,7 @@ pub use addresses::{AddressSecrets, UnknownPlaceholder, shortened_web_address};
 pub use alerts::{Alert, Contact, ContactSettings, NewContact};
 pub use audit::{AuditEntry, AuditFilter, Identity};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets, StoredKey};
-pub use error::{Kind, StoreError};
+pub use error::StoreError;
 pub use feeds::{Feed, FeedSettings, NewFeed};
 #[cfg(debug_assertions)]
 pub use hang::DiskWork;
@@ -41,13 +42,14 @@ pub use patterns::Pattern;
 pub use people::Person;
 pub use platforms::PlatformSheet;
 pub use rates::RateHour;
-pub use record::{Deed, LogFilter, LogLine};
+pub use record::{LogFilter, LogLine, LoggedAction};
+pub use record_kind::RecordKind;
 pub use relays::Relay;
 pub use seal::{MasterKey, SealError};
 pub use sealed::{LostSecret, SealedSecret, SecretChange};
 pub use sessions::{NewSession, Session};
-pub use store::{Fate, Store};
+pub use store::{Outcome, Store};
 pub use tokens::{NewToken, Token};
-pub use traffic::Carried;
+pub use traffic::TrafficKey;
 pub use uplinks::Uplink;
 pub use yonder_core::DesiredState;

@@ -1,4 +1,4 @@
-//! Care of the records: a copy of them while they are in use, and whether they are sound.
+//! Backup and integrity check of the records.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
@@ -12,13 +12,13 @@ use crate::seal::SealError;
 use crate::store::{BUSY_TIMEOUT, STILL_BUSY_TIMEOUT, Store};
 
 impl Store {
-    /// Version of the records that this program writes.
+    /// Schema version of this program.
     pub const VERSION: i64 = migrations::VERSION;
 
-    /// A copy of all records as they are at this moment, as a SQLite file. Secrets in it stay sealed.
+    /// Returns a copy of all records as a SQLite file, with sealed secrets.
     ///
     /// # Errors
-    /// The store's failure, or when no file can be written beside the records.
+    /// A database error, or if no file can be written next to the records.
     pub fn backup(&self) -> Result<Vec<u8>, StoreError> {
         let beside = self.path().map_or_else(|| std::env::temp_dir().join("records"), Path::to_owned);
         let draft = beside.with_file_name(format!("backup-{}.draft", std::process::id()));
@@ -32,61 +32,60 @@ impl Store {
         copied
     }
 
-    /// Writes a copy of all records as they are at this moment to a file that does not exist yet, and returns its length. Secrets in
-    /// it stay sealed.
+    /// Writes a copy of all records to a new file, with sealed secrets, and returns its size.
     ///
     /// # Errors
-    /// The store's failure, or when the file cannot be written.
+    /// A database error, or if the file cannot be written.
     pub fn backup_to(&self, path: &Path) -> Result<u64, StoreError> {
         #[cfg(debug_assertions)]
         self.hang.wait(crate::hang::DiskWork::Backup);
         match self.path() {
-            // On a connection of its own, so that no writer waits for the copy.
+            // Uses a separate connection, so that no writer waits for the copy.
             Some(records) => copy(&Connection::open(records)?, path),
             None => self.read(|connection| copy(connection, path)),
         }
     }
 
-    /// Writes the write-ahead log back into the file of the records and empties the log, so that the file alone is complete.
-    /// Pages that a reader of another program still needs stay in the log.
+    /// Merges the write-ahead log into the database file and empties it, so that the file alone is complete. Pages that
+    /// are used by a reader of another process stay in the log.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn checkpoint(&self) -> Result<(), StoreError> {
         #[cfg(debug_assertions)]
         self.hang.wait(crate::hang::DiskWork::Records);
         let writer = self.writer.lock();
-        // An orderly end must not wait for a reader of another program.
+        // An orderly end must not wait for a reader of another process.
         writer.busy_timeout(STILL_BUSY_TIMEOUT)?;
         // A checkpoint cannot be part of a transaction.
         Ok(writer.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
     }
 
-    /// Copies records of any version to a file that does not exist yet, without opening or migrating them, and returns the length
-    /// of the copy. A service may use them meanwhile.
+    /// Copies records of any version to a new file, without opening or migrating them, and returns the size of the
+    /// copy. A service may use them at the same time.
     ///
     /// # Errors
-    /// The store's failure, or when the file cannot be written.
+    /// A database error, or if the file cannot be written.
     pub fn copy_file(records: &Path, path: &Path) -> Result<u64, StoreError> {
         let connection = Connection::open_with_flags(records, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
         connection.busy_timeout(BUSY_TIMEOUT)?;
         copy(&connection, path)
     }
 
-    /// Returns the version of records, without migrating them.
+    /// Returns the schema version of records, without migrating them.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn file_version(records: &Path) -> Result<i64, StoreError> {
         let connection = Connection::open_with_flags(records, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
         connection.busy_timeout(BUSY_TIMEOUT)?;
         Ok(connection.pragma_query_value(None, "user_version", |row| row.get(0))?)
     }
 
-    /// Looks through the whole file for damage.
+    /// Checks the whole file for damage.
     ///
     /// # Errors
-    /// [`StoreError::Damaged`], or the store's failure.
+    /// [`StoreError::Damaged`], or a database error.
     pub fn check(&self) -> Result<(), StoreError> {
         self.read(|connection| {
             let found: String = connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
@@ -97,7 +96,7 @@ impl Store {
     /// Switches every relay off.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn switch_all_off(&self) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("UPDATE relay SET wanted = 'off'", [])?;
@@ -105,10 +104,10 @@ impl Store {
         })
     }
 
-    /// Ends all sessions and withdraws all invitations.
+    /// Ends all sessions and revokes all invitations.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn end_all_sessions(&self) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("DELETE FROM session", [])?;
@@ -121,7 +120,7 @@ impl Store {
 fn copy(connection: &Connection, to: &Path) -> Result<u64, StoreError> {
     connection.execute("VACUUM INTO ?1", params![to.to_string_lossy()])?;
     let file = |source| SealError::File { path: to.display().to_string(), source };
-    // It is readable by its owner alone, as the records are.
+    // Readable by the owner only, like the records.
     fs::set_permissions(to, fs::Permissions::from_mode(0o600)).map_err(file)?;
     Ok(fs::metadata(to).map_err(file)?.len())
 }
@@ -158,7 +157,7 @@ mod tests {
         let copy = Store::open(&path, key()).unwrap().backup().unwrap();
         let damaged = folder.path().join("damaged.db");
         let mut bytes = copy;
-        // The second page and those behind it.
+        // The second page and those after it.
         for byte in &mut bytes[5_000..20_000] {
             *byte ^= 0x5a;
         }

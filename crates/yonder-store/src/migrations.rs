@@ -1,4 +1,4 @@
-//! Numbered migrations. Each runs in a transaction of its own; `user_version` tells which have run.
+//! Numbered migrations, each in its own transaction; `user_version` is the number of those that were applied.
 
 use std::fs::OpenOptions;
 use std::os::unix::fs::OpenOptionsExt as _;
@@ -8,7 +8,7 @@ use rusqlite::{Connection, TransactionBehavior};
 
 use crate::error::StoreError;
 
-/// All migrations, oldest first. Never edited once released: a change is a new one at the end.
+/// All migrations, the oldest first. They are not edited once released: a change is a new migration.
 const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0001-records.sql"),
     include_str!("../migrations/0002-camera-certificates.sql"),
@@ -29,14 +29,15 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0017-address-secrets.sql"),
     include_str!("../migrations/0018-names.sql"),
     include_str!("../migrations/0019-session-address.sql"),
+    include_str!("../migrations/0020-names.sql"),
 ];
 
-/// Version of the records after all migrations.
+/// Schema version after all migrations.
 #[expect(clippy::cast_possible_wrap, reason = "there are few migrations")]
 pub(crate) const VERSION: i64 = MIGRATIONS.len() as i64;
 
-/// Brings the records to this program's version. Those of an older version are copied first, to a file beside `path`; records in
-/// memory have none.
+/// Migrates the records to this program's version. Those of an older version are copied to a file next to `path` first;
+/// an in-memory database is not copied.
 pub(crate) fn migrate(connection: &mut Connection, path: Option<&Path>) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     let done = usize::try_from(found).map_err(|_| StoreError::Damaged("a negative version"))?;
@@ -55,16 +56,16 @@ pub(crate) fn migrate(connection: &mut Connection, path: Option<&Path>) -> Resul
     Ok(())
 }
 
-/// Returns the file with the records of an older version, before they were migrated.
+/// Returns the path of the copy of an older version.
 fn copy_path(path: &Path, version: i64) -> PathBuf {
     path.with_extension(format!("before-migration-{version}"))
 }
 
-/// Copies the records of an older version: with that file and the older program one can go back.
+/// Copies the records of an older version, for a return to the older program.
 fn copy_before_migration(connection: &Connection, path: &Path, version: i64) -> Result<(), StoreError> {
     let copy = copy_path(path, version);
     let failed = |source| StoreError::NotCopied { path: copy.display().to_string(), source };
-    // Readable by the owner alone. SQLite accepts an empty file; an interrupted copy is made again.
+    // Readable by the owner only. SQLite accepts an empty file; an interrupted copy is repeated.
     let mut options = OpenOptions::new();
     options.write(true).create(true).truncate(true).mode(0o600).open(&copy).map_err(failed)?;
     connection.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;
@@ -91,7 +92,7 @@ mod tests {
         assert_eq!(usize::try_from(version), Ok(MIGRATIONS.len()));
     }
 
-    /// Rows that each version writes into the tables and columns that its migration has made.
+    /// Rows that each version writes into the tables and columns of its migration.
     const ROWS: &[&str] = &[
         include_str!("../migrations/rows/0001.sql"),
         include_str!("../migrations/rows/0002.sql"),
@@ -112,13 +113,14 @@ mod tests {
         include_str!("../migrations/rows/0017.sql"),
         include_str!("../migrations/rows/0018.sql"),
         include_str!("../migrations/rows/0019.sql"),
+        include_str!("../migrations/rows/0020.sql"),
     ];
 
     /// Tables that a later migration renames or replaces.
     const SUCCESSORS: &[(&str, &str)] =
         &[("deed", "logbook"), ("receiver", "contact"), ("alert_receiver", "alert_contact")];
 
-    /// Makes records of `version` as the programs up to it have left them: each migration runs on the rows of all before it.
+    /// Creates records of `version` as earlier programs have left them: each migration runs on the rows of all previous ones.
     fn records_of_version(connection: &Connection, version: usize) {
         connection.pragma_update(None, "foreign_keys", true).unwrap();
         for (migration, rows) in MIGRATIONS.iter().zip(ROWS).take(version) {
@@ -193,6 +195,11 @@ mod tests {
         "SELECT name || ' ' || uid FROM outage JOIN subject ON subject.id = outage.subject WHERE code = 'feed.stalled'",
         "Former former:Former"
     )]
+    #[case::last_notification_of_an_open_alert(
+        8,
+        "SELECT last_notified_ms FROM open_alert WHERE subject = 'relay Line'",
+        "22000"
+    )]
     #[case::worked_before(
         4,
         "SELECT server_worked_s || ' ' || secrets_worked_s FROM destination WHERE name = 'Bramble TV'",
@@ -263,7 +270,7 @@ mod tests {
     }
 
     #[rstest]
-    fn store_reads_what_every_version_has_left(#[values(1, 4, 8, 11, 13, 14, 16, 17)] version: usize) {
+    fn store_opens_records_of_every_version(#[values(1, 4, 8, 11, 13, 14, 16, 17)] version: usize) {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("yonder.db");
         records_of_version(&Connection::open(&path).unwrap(), version);
@@ -307,7 +314,7 @@ mod tests {
     }
 
     #[test]
-    fn history_is_tied_to_the_ids_of_records_and_nothing_of_it_is_lost() {
+    fn history_is_migrated_to_record_ids_without_loss() {
         let mut connection = Connection::open_in_memory().unwrap();
         for migration in &MIGRATIONS[..15] {
             connection.execute_batch(migration).unwrap();
@@ -339,7 +346,7 @@ mod tests {
     }
 
     #[test]
-    fn records_of_a_newer_program_are_left_alone() {
+    fn records_of_a_newer_program_are_refused() {
         let mut connection = Connection::open_in_memory().unwrap();
         connection.pragma_update(None, "user_version", 99).unwrap();
         assert!(matches!(migrate(&mut connection, None), Err(StoreError::TooNew { found: 99, .. })));

@@ -1,15 +1,16 @@
-//! People who may sign in.
+//! People with access to the service.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use yonder_core::Role;
 
-use crate::error::{Kind, StoreError};
-use crate::store::{Store, unless_taken};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
+use crate::store::{Store, map_unique_violation};
 
 /// A person.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Person {
-    /// Row.
+    /// Row ID.
     pub id: i64,
     /// Name.
     pub name: String,
@@ -17,14 +18,14 @@ pub struct Person {
     pub password_hash: String,
     /// Role.
     pub role: Role,
-    /// When they came, in seconds since 1970.
+    /// Creation time, in seconds since 1970.
     pub created_s: i64,
 }
 
-/// The role of a column.
+/// Returns the role of a column.
 pub(crate) fn role(row: &Row<'_>) -> rusqlite::Result<Role> {
-    // The schema knows no other words.
-    Ok(Role::from_word(&row.get::<_, String>("role")?).unwrap_or(Role::Viewer))
+    // The schema allows no other values.
+    Ok(Role::from_name(&row.get::<_, String>("role")?).unwrap_or(Role::Viewer))
 }
 
 fn person(row: &Row<'_>) -> rusqlite::Result<Person> {
@@ -41,10 +42,10 @@ pub(crate) fn person_named(connection: &Connection, name: &str) -> Result<Person
     connection
         .query_row("SELECT * FROM person WHERE name = ?1", [name], person)
         .optional()?
-        .ok_or_else(|| StoreError::NotFound { kind: Kind::Person, name: name.to_owned() })
+        .ok_or_else(|| StoreError::NotFound { kind: RecordKind::Person, name: name.to_owned() })
 }
 
-/// Refuses what would leave nobody who may change everything.
+/// Checks that an admin remains.
 fn check_admins(connection: &Connection, name: &str) -> Result<(), StoreError> {
     let admins: i64 =
         connection.query_row("SELECT COUNT(*) FROM person WHERE role = 'admin'", [], |row| row.get(0))?;
@@ -52,18 +53,18 @@ fn check_admins(connection: &Connection, name: &str) -> Result<(), StoreError> {
 }
 
 impl Store {
-    /// True once there is anybody who may sign in.
+    /// Returns true if there is at least one person.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn has_people(&self) -> Result<bool, StoreError> {
         self.read(|c| Ok(c.query_row("SELECT EXISTS (SELECT 1 FROM person)", [], |row| row.get(0))?))
     }
 
-    /// Everybody who may sign in, by name.
+    /// Returns all people, by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn people(&self) -> Result<Vec<Person>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM person ORDER BY name")?;
@@ -74,7 +75,7 @@ impl Store {
     /// Adds a person.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NameTaken`], or a database error.
     pub fn add_person(
         &self,
         name: &str,
@@ -83,21 +84,21 @@ impl Store {
         now_s: i64,
     ) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let taken = || StoreError::NameTaken { kind: Kind::Person, name: name.to_owned() };
+            let name_taken = || StoreError::NameTaken { kind: RecordKind::Person, name: name.to_owned() };
             transaction
                 .execute(
                     "INSERT INTO person (name, password_hash, role, created_s) VALUES (?1, ?2, ?3, ?4)",
-                    params![name, password_hash, role.word(), now_s],
+                    params![name, password_hash, role.as_str(), now_s],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             Ok(())
         })
     }
 
-    /// Replaces a person's password; all their sessions end.
+    /// Replaces a person's password, and ends all their sessions.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn set_password(&self, name: &str, password_hash: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = person_named(transaction, name)?.id;
@@ -109,22 +110,22 @@ impl Store {
         })
     }
 
-    /// Gives a person another role, from their next request on.
+    /// Changes the role of a person, from their next request on.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::LastAdmin`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::LastAdmin`], or a database error.
     pub fn set_role(&self, name: &str, role: Role) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = person_named(transaction, name)?.id;
-            transaction.execute("UPDATE person SET role = ?2 WHERE id = ?1", params![id, role.word()])?;
+            transaction.execute("UPDATE person SET role = ?2 WHERE id = ?1", params![id, role.as_str()])?;
             check_admins(transaction, name)
         })
     }
 
-    /// Removes a person; their sessions end.
+    /// Removes a person, and ends their sessions.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::LastAdmin`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::LastAdmin`], or a database error.
     pub fn remove_person(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = person_named(transaction, name)?.id;
@@ -135,10 +136,10 @@ impl Store {
         })
     }
 
-    /// The person `name`.
+    /// Returns the person `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn person(&self, name: &str) -> Result<Person, StoreError> {
         self.read(|connection| person_named(connection, name))
     }

@@ -1,11 +1,12 @@
-//! Rule sheets of the user's own.
+//! User-defined rule sheets.
 
 use rusqlite::params;
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 use crate::store::Store;
 
-/// A sheet as it is kept.
+/// Stored sheet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlatformSheet {
     /// Name.
@@ -15,11 +16,11 @@ pub struct PlatformSheet {
 }
 
 impl Store {
-    /// Keeps a sheet, in place of one of the same name if there is any.
+    /// Stores a sheet, replacing one of the same name.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn keep_platform(&self, sheet: &PlatformSheet, now_s: i64) -> Result<(), StoreError> {
+    /// A database error.
+    pub fn save_platform(&self, sheet: &PlatformSheet, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute(
                 "INSERT INTO platform (name, rules, created_s) VALUES (?1, ?2, ?3)
@@ -33,20 +34,20 @@ impl Store {
     /// Removes a sheet.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn remove_platform(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             match transaction.execute("DELETE FROM platform WHERE name = ?1", [name])? {
-                0 => Err(StoreError::NotFound { kind: Kind::Platform, name: name.to_owned() }),
+                0 => Err(StoreError::NotFound { kind: RecordKind::Platform, name: name.to_owned() }),
                 _ => Ok(()),
             }
         })
     }
 
-    /// All sheets that are kept, by name.
+    /// Returns all stored sheets, by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn platforms(&self) -> Result<Vec<PlatformSheet>, StoreError> {
         self.read(|connection| {
             let mut statement =

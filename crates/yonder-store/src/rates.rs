@@ -1,24 +1,24 @@
-//! Rates by the minute.
+//! Bit rates per minute.
 
 use rusqlite::{Row, params};
 
 use crate::error::StoreError;
 use crate::store::Store;
-use crate::traffic::Carried;
+use crate::traffic::TrafficKey;
 
-/// Minutes of a row.
+/// Minutes per row.
 const MINUTES: usize = 60;
-/// Seconds of a row.
+/// Seconds per row.
 const HOUR_S: i64 = 3_600;
 
-/// An hour of one rate.
+/// One hour of a rate.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RateHour {
     /// Subject.
-    pub whose: Carried,
+    pub whose: TrafficKey,
     /// When the hour began, in seconds since 1970.
     pub hour_s: i64,
-    /// Kilobits per second in each of its minutes, as far as they were measured.
+    /// Kilobits per second of each minute; `None` if not measured.
     pub kbps: Vec<Option<u32>>,
 }
 
@@ -34,15 +34,15 @@ fn unpacked(blob: &[u8]) -> Vec<Option<u32>> {
 
 fn read(row: &Row<'_>) -> rusqlite::Result<RateHour> {
     let blob: Vec<u8> = row.get("kbps")?;
-    Ok(RateHour { whose: Carried::read(row)?, hour_s: row.get("hour_s")?, kbps: unpacked(&blob) })
+    Ok(RateHour { whose: TrafficKey::read(row)?, hour_s: row.get("hour_s")?, kbps: unpacked(&blob) })
 }
 
 impl Store {
-    /// Keeps hours of rates, in place of what was kept of them, and forgets what began before `before_s`.
+    /// Stores hours of rates, replacing stored ones, and removes those that began before `before_s`.
     ///
     /// # Errors
-    /// The store's failure; then nothing of it is written.
-    pub fn keep_rates(&self, hours: &[RateHour], before_s: i64) -> Result<(), StoreError> {
+    /// A database error; nothing is written then.
+    pub fn save_rates(&self, hours: &[RateHour], before_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             for hour in hours {
                 let subject = hour.whose.names().find_or_add(transaction)?;
@@ -58,10 +58,10 @@ impl Store {
         })
     }
 
-    /// All hours of rates from `from_s` (seconds since 1970) on, the oldest first.
+    /// Returns all hours of rates from `from_s` (seconds since 1970) on, the oldest first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn rates(&self, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -73,11 +73,11 @@ impl Store {
         })
     }
 
-    /// The hours of one rate from `from_s` on, the oldest first.
+    /// Returns the hours of one rate from `from_s` on, the oldest first.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn rates_of(&self, whose: &Carried, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
+    /// A database error.
+    pub fn rates_of(&self, whose: &TrafficKey, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
         self.read(|connection| {
             let Some(subject) = whose.names().find(connection)? else { return Ok(Vec::new()) };
             let mut statement = connection.prepare_cached(
@@ -98,17 +98,20 @@ mod tests {
     #[test]
     fn hours_are_kept_whole_and_replaced_and_forgotten() {
         let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
-        let hour =
-            |hour_s, kbps| RateHour { whose: Carried::Push("Line".into(), "Bramble".into()), hour_s, kbps };
+        let hour = |hour_s, kbps| RateHour {
+            whose: TrafficKey::Push("Line".into(), "Bramble".into()),
+            hour_s,
+            kbps,
+        };
         store
-            .keep_rates(&[hour(3_600, vec![Some(5), None, Some(7)]), hour(7_200, vec![Some(1)])], 0)
+            .save_rates(&[hour(3_600, vec![Some(5), None, Some(7)]), hour(7_200, vec![Some(1)])], 0)
             .unwrap();
-        store.keep_rates(&[hour(7_200, vec![Some(1), Some(2)])], 7_200).unwrap();
-        let kept = store.rates(0).unwrap();
-        assert_eq!((kept.len(), kept[0].hour_s, kept[0].kbps.len()), (1, 7_200, 60));
-        assert_eq!(kept[0].kbps[..3], [Some(1), Some(2), None]);
+        store.save_rates(&[hour(7_200, vec![Some(1), Some(2)])], 7_200).unwrap();
+        let stored = store.rates(0).unwrap();
+        assert_eq!((stored.len(), stored[0].hour_s, stored[0].kbps.len()), (1, 7_200, 60));
+        assert_eq!(stored[0].kbps[..3], [Some(1), Some(2), None]);
         assert_eq!(store.rates(7_201).unwrap(), []);
-        assert_eq!(store.rates_of(&kept[0].whose, 7_200).unwrap(), kept);
-        assert_eq!(store.rates_of(&Carried::Push("Line".into(), "Hall".into()), 0).unwrap(), []);
+        assert_eq!(store.rates_of(&stored[0].whose, 7_200).unwrap(), stored);
+        assert_eq!(store.rates_of(&TrafficKey::Push("Line".into(), "Hall".into()), 0).unwrap(), []);
     }
 }

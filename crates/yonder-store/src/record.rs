@@ -1,46 +1,47 @@
-//! The record: logbook, runs and outages.
+//! History: logbook, runs and outages.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
-use yonder_core::record::{Blame, Note, OpenRun, Span, SpanOutage, StateBegan, Subject};
-use yonder_core::{PushPhase, Side};
+use yonder_core::record::{HistoryEvent, OpenRun, OutageCause, Span, SpanOutage, StateBegan, Subject};
+use yonder_core::{FaultDomain, PushPhase};
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 use crate::store::Store;
 use crate::subjects::{SUBJECT_NAME, SubjectNames, uid_of};
 
 /// Logged action of a person or of the service.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Deed {
-    /// When, in milliseconds since 1970.
+pub struct LoggedAction {
+    /// Time, in milliseconds since 1970.
     pub at_ms: i64,
     /// Name of the person; `None` for the service.
     pub who: Option<String>,
     /// Action, as a stable identifier.
     pub what: String,
-    /// Kind of what it was done to: a relay or a destination.
-    pub kind: Kind,
-    /// Its name.
+    /// Kind of the record.
+    pub kind: RecordKind,
+    /// Name of the record.
     pub name: String,
-    /// Details, without any secret.
+    /// Details, without secrets.
     pub detail: String,
 }
 
-/// A line of the logbook as it is kept.
+/// Stored line of the logbook.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LogLine {
     /// Number; later lines have higher ones.
     pub id: i64,
-    /// When, in milliseconds since 1970.
+    /// Time, in milliseconds since 1970.
     pub at_ms: i64,
-    /// Kind of what it is about.
+    /// Kind of the subject.
     pub kind: String,
-    /// Its name; of a push its relay's.
+    /// Name of the subject; of a push, that of its relay.
     pub name: String,
     /// Destination of a push.
     pub part: Option<String>,
-    /// State, or what was done.
+    /// State or action.
     pub what: String,
-    /// Cause.
+    /// Code of the cause.
     pub code: Option<String>,
     /// Fault domain of the cause.
     pub side: Option<String>,
@@ -48,13 +49,13 @@ pub struct LogLine {
     pub message: String,
     /// Name of the person.
     pub who: Option<String>,
-    /// Stable id of the record that it is about; of a push that of its relay.
+    /// Stable ID of the record; of a push, that of its relay.
     pub uid: Option<String>,
-    /// Stable id of the destination of a push.
+    /// Stable ID of the destination of a push.
     pub part_uid: Option<String>,
 }
 
-/// Which lines of the logbook are asked for.
+/// Filter for lines of the logbook.
 #[derive(Debug, Clone, Default)]
 pub struct LogFilter {
     /// Only lines with a higher number.
@@ -63,15 +64,15 @@ pub struct LogFilter {
     pub before: Option<i64>,
     /// Only lines about this kind.
     pub kind: Option<String>,
-    /// Only lines with a cause on this side.
+    /// Only lines with a cause in this fault domain.
     pub side: Option<String>,
-    /// Only what people did, or only what happened by itself.
+    /// Only actions of people (true), or only other lines (false).
     pub changes: Option<bool>,
     /// Only lines from this time on.
     pub from_ms: Option<i64>,
-    /// Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it.
+    /// Only lines about the record with this name or ID, also under former names, and about pushes of it or to it.
     pub about: Option<String>,
-    /// The latest so many.
+    /// Maximum number of lines; the latest are returned.
     pub limit: u32,
 }
 
@@ -98,9 +99,9 @@ fn span(row: &Row<'_>) -> rusqlite::Result<Span> {
 
 fn outage(row: &Row<'_>) -> rusqlite::Result<SpanOutage> {
     let side: String = row.get("side")?;
-    let side = Side::from_name(&side).unwrap_or(Side::Ours);
-    let blame = Blame { code: row.get("code")?, side, message: row.get("message")? };
-    Ok(SpanOutage { span: span(row)?, blame })
+    let side = FaultDomain::from_name(&side).unwrap_or(FaultDomain::Service);
+    let cause = OutageCause { code: row.get("code")?, side, message: row.get("message")? };
+    Ok(SpanOutage { span: span(row)?, cause })
 }
 
 fn log_line(row: &Row<'_>) -> rusqlite::Result<LogLine> {
@@ -121,58 +122,58 @@ fn log_line(row: &Row<'_>) -> rusqlite::Result<LogLine> {
     })
 }
 
-/// Returns the ids of the records of a name, as a JSON array.
+/// Returns the IDs of the records with a name, as a JSON array.
 fn uids_of(connection: &Connection, name: &str) -> Result<String, StoreError> {
     let mut uids = Vec::new();
-    for kind in [Kind::Feed, Kind::Relay, Kind::Destination, Kind::Uplink] {
+    for kind in [RecordKind::Feed, RecordKind::Relay, RecordKind::Destination, RecordKind::Uplink] {
         uids.extend(uid_of(connection, kind, name)?);
     }
     let quoted: Vec<String> = uids.iter().map(|uid| format!("\"{uid}\"")).collect();
     Ok(format!("[{}]", quoted.join(",")))
 }
 
-fn keep(transaction: &Connection, note: &Note) -> Result<(), StoreError> {
-    match note {
-        Note::State { at_ms, subject, state, blame, remark } => {
+fn keep(transaction: &Connection, event: &HistoryEvent) -> Result<(), StoreError> {
+    match event {
+        HistoryEvent::State { at_ms, subject, state, cause, remark } => {
             let names = names(subject);
-            let blame = blame.as_ref();
+            let cause = cause.as_ref();
             let line = NewLine {
                 at_ms: *at_ms,
                 names,
                 what: state.as_str(),
-                code: blame.map(|blame| &*blame.code),
-                side: blame.map(|blame| blame.side),
-                message: blame.map(|blame| &blame.message).or(remark.as_ref()).map_or("", String::as_str),
+                code: cause.map(|cause| &*cause.code),
+                side: cause.map(|cause| cause.side),
+                message: cause.map(|cause| &cause.message).or(remark.as_ref()).map_or("", String::as_str),
             };
             line.add(transaction)?;
         }
-        Note::RunBegan { at_ms, subject } => {
+        HistoryEvent::RunBegan { at_ms, subject } => {
             let subject = names(subject).find_or_add(transaction)?;
             transaction
                 .prepare_cached("INSERT INTO run (subject, begin_ms) VALUES (?1, ?2)")?
                 .execute(params![subject, at_ms])?;
         }
-        Note::OutageBegan { at_ms, subject, blame } => {
+        HistoryEvent::OutageBegan { at_ms, subject, cause } => {
             let subject = names(subject).find_or_add(transaction)?;
             transaction
                 .prepare_cached(
                     "INSERT INTO outage (subject, begin_ms, code, side, message) VALUES (?1, ?2, ?3, ?4, ?5)",
                 )?
-                .execute(params![subject, at_ms, blame.code, blame.side.as_str(), blame.message])?;
+                .execute(params![subject, at_ms, cause.code, cause.side.as_str(), cause.message])?;
         }
-        Note::RunEnded { at_ms, subject } => end(transaction, "run", *at_ms, subject)?,
-        Note::OutageEnded { at_ms, subject } => end(transaction, "outage", *at_ms, subject)?,
+        HistoryEvent::RunEnded { at_ms, subject } => end(transaction, "run", *at_ms, subject)?,
+        HistoryEvent::OutageEnded { at_ms, subject } => end(transaction, "outage", *at_ms, subject)?,
     }
     Ok(())
 }
 
-/// Line of the logbook about a state.
+/// Logbook line of a state.
 struct NewLine<'a> {
     at_ms: i64,
     names: SubjectNames<'a>,
     what: &'a str,
     code: Option<&'a str>,
-    side: Option<Side>,
+    side: Option<FaultDomain>,
     message: &'a str,
 }
 
@@ -180,9 +181,9 @@ impl NewLine<'_> {
     fn add(&self, transaction: &Connection) -> Result<(), StoreError> {
         let SubjectNames { kind, name, part } = self.names;
         let (record, part_kind) = match kind {
-            "feed" => (Kind::Feed, None),
-            "push" => (Kind::Relay, Some(Kind::Destination)),
-            _ => (Kind::Relay, None),
+            "feed" => (RecordKind::Feed, None),
+            "push" => (RecordKind::Relay, Some(RecordKind::Destination)),
+            _ => (RecordKind::Relay, None),
         };
         let uid = uid_of(transaction, record, name)?;
         let part_uid = part_kind.map(|kind| uid_of(transaction, kind, part)).transpose()?.flatten();
@@ -198,7 +199,7 @@ impl NewLine<'_> {
                 part,
                 self.what,
                 self.code,
-                self.side.map(Side::as_str),
+                self.side.map(FaultDomain::as_str),
                 self.message,
                 uid,
                 part_uid
@@ -216,14 +217,19 @@ fn end(transaction: &Connection, table: &str, at_ms: i64, subject: &Subject) -> 
 }
 
 impl Store {
-    /// Writes down what the recorder noted, and that the service was alive at `now_ms`.
+    /// Stores history events, and that the service was alive at `now_ms`.
     ///
     /// # Errors
-    /// The store's failure; then nothing of it is written.
-    pub fn keep_notes(&self, notes: &[Note], now_ms: i64, in_order: bool) -> Result<(), StoreError> {
+    /// A database error; nothing is written then.
+    pub fn save_events(
+        &self,
+        events: &[HistoryEvent],
+        now_ms: i64,
+        in_order: bool,
+    ) -> Result<(), StoreError> {
         self.write(|transaction| {
-            for note in notes {
-                keep(transaction, note)?;
+            for event in events {
+                keep(transaction, event)?;
             }
             transaction
                 .prepare_cached("INSERT OR REPLACE INTO alive (id, at_ms, in_order) VALUES (1, ?1, ?2)")?
@@ -232,10 +238,10 @@ impl Store {
         })
     }
 
-    /// When the service was last alive, and whether it ended in order.
+    /// Returns when the service was last alive, and whether it ended in order.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn last_alive(&self) -> Result<Option<(i64, bool)>, StoreError> {
         self.read(|connection| {
             let read = |row: &Row<'_>| Ok((row.get("at_ms")?, row.get("in_order")?));
@@ -243,10 +249,10 @@ impl Store {
         })
     }
 
-    /// Runs that have not ended.
+    /// Returns runs that have not ended.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn open_runs(&self) -> Result<Vec<OpenRun>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -262,10 +268,10 @@ impl Store {
         })
     }
 
-    /// Runs that touch the time from `from_ms` to `to_ms`, oldest first.
+    /// Returns runs that overlap the time from `from_ms` to `to_ms`, the oldest first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn runs(&self, from_ms: i64, to_ms: i64) -> Result<Vec<Span>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(&format!(
@@ -278,10 +284,10 @@ impl Store {
         })
     }
 
-    /// Outages that touch the time from `from_ms` to `to_ms`, oldest first.
+    /// Returns outages that overlap the time from `from_ms` to `to_ms`, the oldest first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn outages(&self, from_ms: i64, to_ms: i64) -> Result<Vec<SpanOutage>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(&format!(
@@ -294,35 +300,35 @@ impl Store {
         })
     }
 
-    /// Records what somebody did.
+    /// Adds an action to the logbook.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn record_deed(&self, deed: &Deed) -> Result<(), StoreError> {
+    /// A database error.
+    pub fn log_action(&self, action: &LoggedAction) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let uid = uid_of(transaction, deed.kind, &deed.name)?;
+            let uid = uid_of(transaction, action.kind, &action.name)?;
             transaction
                 .prepare_cached(
                     "INSERT INTO logbook (at_ms, kind, name, what, message, who, uid)
                      VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
                 )?
                 .execute(params![
-                    deed.at_ms,
-                    deed.kind.to_string(),
-                    deed.name,
-                    deed.what,
-                    deed.detail,
-                    deed.who,
+                    action.at_ms,
+                    action.kind.to_string(),
+                    action.name,
+                    action.what,
+                    action.detail,
+                    action.who,
                     uid
                 ])?;
             Ok(())
         })
     }
 
-    /// Lines of the logbook, oldest first: of those that are asked for, the latest.
+    /// Returns the latest matching lines of the logbook, the oldest first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn logbook(&self, filter: &LogFilter) -> Result<Vec<LogLine>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -359,10 +365,10 @@ impl Store {
         })
     }
 
-    /// States of pushes that began at `from_ms` or later, oldest first: of more than `most`, the latest.
+    /// Returns states of pushes that began at `from_ms` or later, the oldest first; of more than `most`, the latest.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn push_states(&self, from_ms: i64, most: u32) -> Result<Vec<StateBegan>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -381,18 +387,18 @@ impl Store {
         })
     }
 
-    /// Number of the latest line of the logbook; 0 while there is none.
+    /// Returns the number of the latest logbook line; 0 without any.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn last_log_line(&self) -> Result<i64, StoreError> {
         self.read(|c| Ok(c.query_row("SELECT COALESCE(MAX(id), 0) FROM logbook", [], |row| row.get(0))?))
     }
 
-    /// Forgets what ended before `before_ms`, and all but the latest `most` lines of the logbook.
+    /// Removes history that ended before `before_ms`, and all but the latest `most` lines of the logbook.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn prune_record(&self, before_ms: i64, most: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("DELETE FROM logbook WHERE at_ms < ?1", [before_ms])?;

@@ -1,4 +1,4 @@
-//! Relays, and what should run.
+//! Relays with their desired states.
 
 use std::collections::HashMap;
 
@@ -6,47 +6,48 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use yonder_core::DesiredState;
 
-use crate::error::{Kind, StoreError};
-use crate::store::{Store, unless_taken};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
+use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 
-/// A relay as it is kept.
+/// Stored relay.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Relay {
     /// Name.
     pub name: String,
     /// Name of its feed.
     pub feed: String,
-    /// Site of that, as it was when this was read.
+    /// Site of the feed at load time.
     pub site: Option<String>,
     /// Names of its destinations, in order.
     pub destinations: Vec<String>,
     /// Desired state.
     pub wanted: DesiredState,
-    /// The disk has not taken that yet: a restart would bring back the state before.
+    /// The desired state could not be written yet: a restart would restore the previous one.
     pub is_unsaved: bool,
-    /// How long its feed may be away before the holding picture is shown, in milliseconds; `None` never shows it so.
+    /// Absence of the feed, in milliseconds, after which the holding picture is sent; `None` for never.
     pub hold_after_ms: Option<i64>,
-    /// There is a holding picture of the user's own.
+    /// The relay has a holding picture of its own.
     pub has_picture: bool,
-    /// Windows in which it should run, as they are written; none for always.
+    /// On-air windows, as text; empty for always.
     pub on_air: Vec<String>,
     /// Time zone of the windows and the quiet minute.
     pub zone: String,
     /// Minute of the day for planned reconnects.
     pub quiet_minute: Option<String>,
-    /// When a preflight last let it start, in seconds since 1970; `None` since something about it changed.
-    pub cleared_s: Option<i64>,
-    /// Number that each change raises which makes the last preflight void.
+    /// When the last preflight passed, in seconds since 1970; `None` after a change of the configuration.
+    pub preflight_passed_at_s: Option<i64>,
+    /// Number of the configuration, which each change that requires another preflight increments.
     pub setup: i64,
-    /// Stable id.
+    /// Stable ID.
     pub uid: String,
-    /// Number that each change raises.
+    /// Revision, which each change increments.
     pub revision: i64,
 }
 
 impl Relay {
-    /// A relay that is off, and otherwise as most are.
+    /// Creates a relay that is off, with default settings.
     #[must_use]
     pub fn new(name: impl Into<String>, feed: impl Into<String>, destinations: Vec<String>) -> Self {
         Self {
@@ -61,7 +62,7 @@ impl Relay {
             on_air: Vec::new(),
             zone: "UTC".to_owned(),
             quiet_minute: None,
-            cleared_s: None,
+            preflight_passed_at_s: None,
             setup: 1,
             uid: String::new(),
             revision: 1,
@@ -70,15 +71,15 @@ impl Relay {
 }
 
 impl Store {
-    /// Adds a relay, which is off whatever `new` says.
+    /// Adds a relay, which is off.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`] for the feed or a destination, [`StoreError::NameTaken`], or the store's
-    /// failure. Nothing is kept then.
+    /// [`StoreError::NotFound`] for the feed or a destination, [`StoreError::NameTaken`], or a database error; nothing
+    /// is stored then.
     pub fn add_relay(&self, new: &Relay, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             let feed = self.find_feed(transaction, &new.feed)?.id;
-            let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
+            let name_taken = || StoreError::NameTaken { kind: RecordKind::Relay, name: new.name.clone() };
             transaction
                 .execute(
                     "INSERT INTO relay (name, feed, wanted, hold_after_ms, on_air, zone, quiet_minute, created_s)
@@ -93,13 +94,13 @@ impl Store {
                         now_s
                     ],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             self.write_destinations(transaction, transaction.last_insert_rowid(), &new.destinations)
         })
     }
 
-    /// Replaces name, feed, destinations and time of the relay `name`. Another feed or other destinations are to be
-    /// checked again.
+    /// Replaces the settings of the relay `name`, including its name. Another feed or other destinations need another
+    /// preflight.
     ///
     /// # Errors
     /// As [`Store::add_relay`].
@@ -108,7 +109,7 @@ impl Store {
             let id = relay_id(transaction, name)?;
             let before = self.read_relay(transaction, id)?;
             let feed = self.find_feed(transaction, &new.feed)?.id;
-            let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
+            let name_taken = || StoreError::NameTaken { kind: RecordKind::Relay, name: new.name.clone() };
             transaction
                 .execute(
                     "UPDATE relay SET name = ?2, feed = ?3, hold_after_ms = ?4, on_air = ?5, zone = ?6, quiet_minute = ?7
@@ -123,22 +124,22 @@ impl Store {
                         new.quiet_minute
                     ],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
-            follow_rename(transaction, Kind::Relay, &before.name, &new.name)?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
+            follow_rename(transaction, RecordKind::Relay, &before.name, &new.name)?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
             self.write_destinations(transaction, id, &new.destinations)?;
             let after = self.read_relay(transaction, id)?;
             if (&after.feed, &after.destinations) != (&before.feed, &before.destinations) {
-                transaction.execute("UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE id = ?1", [id])?;
+                transaction.execute("UPDATE relay SET preflight_passed_at_s = NULL, setup = setup + 1 WHERE id = ?1", [id])?;
             }
             Ok(())
         })
     }
 
-    /// Keeps a holding picture of the relay `name`, or removes it.
+    /// Stores a holding picture of the relay `name`, or removes it.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn set_holding_picture(&self, name: &str, file: Option<&[u8]>) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
@@ -147,10 +148,10 @@ impl Store {
         })
     }
 
-    /// The holding picture of the relay `name`, where it has one of its own.
+    /// Returns the holding picture of the relay `name`, if it has one of its own.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn holding_picture(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
         self.read(|connection| {
             let id = relay_id(connection, name)?;
@@ -160,54 +161,54 @@ impl Store {
         })
     }
 
-    /// Stores what is wanted of the relay `name`.
+    /// Stores the desired state of the relay `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
-    pub fn set_wanted(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
+    /// [`StoreError::NotFound`], or a database error.
+    pub fn set_desired_state(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
         let id = self.read(|connection| relay_id(connection, name))?;
-        self.write(|transaction| write_wanted(transaction, id, wanted))?;
+        self.write(|transaction| write_desired_state(transaction, id, wanted))?;
         self.unsaved.lock().remove(&id);
         Ok(())
     }
 
-    /// Keeps in memory what is wanted of the relay `name`, as the disk does not take it. It is read from there, and stored by
-    /// [`Store::save_wanted`] later: a broadcast can be stopped on a full disk.
+    /// Keeps the desired state of the relay `name` in memory while the disk fails. Reads include it, and
+    /// [`Store::save_desired_states`] stores it later: a broadcast can be stopped on a full disk.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or when the records cannot be read.
-    pub fn remember_wanted(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
+    /// [`StoreError::NotFound`], or if the records cannot be read.
+    pub fn remember_desired_state(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
         let id = self.read(|connection| relay_id(connection, name))?;
         self.unsaved.lock().insert(id, wanted);
         Ok(())
     }
 
-    /// Stores the states that the disk did not take before; returns how many were stored.
+    /// Stores the desired states that are only in memory, and returns their number.
     ///
     /// # Errors
-    /// The store's failure; the states stay in memory.
-    pub fn save_wanted(&self) -> Result<usize, StoreError> {
+    /// A database error; the states stay in memory.
+    pub fn save_desired_states(&self) -> Result<usize, StoreError> {
         let states = self.unsaved.lock().clone();
         if states.is_empty() {
             return Ok(0);
         }
         self.write(|transaction| {
-            states.iter().try_for_each(|(id, wanted)| write_wanted(transaction, *id, *wanted))
+            states.iter().try_for_each(|(id, wanted)| write_desired_state(transaction, *id, *wanted))
         })?;
-        // One that was set meanwhile stays.
+        // A state that was set meanwhile stays in memory.
         self.unsaved.lock().retain(|id, wanted| states.get(id) != Some(wanted));
         Ok(states.len())
     }
 
-    /// Records that a preflight of the set-up `setup` lets the relay `name` start. False if the relay, its feed or a
-    /// destination was changed since: that set-up has not been checked.
+    /// Records that the configuration `setup` of the relay `name` has passed its preflight. Returns false if the relay,
+    /// its feed or a destination has changed since.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
-    pub fn clear_relay(&self, name: &str, setup: i64, now_s: i64) -> Result<bool, StoreError> {
+    /// [`StoreError::NotFound`], or a database error.
+    pub fn mark_preflight_passed(&self, name: &str, setup: i64, now_s: i64) -> Result<bool, StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
-            let update = "UPDATE relay SET cleared_s = ?3 WHERE id = ?1 AND setup = ?2";
+            let update = "UPDATE relay SET preflight_passed_at_s = ?3 WHERE id = ?1 AND setup = ?2";
             Ok(transaction.execute(update, params![id, setup, now_s])? > 0)
         })
     }
@@ -215,7 +216,7 @@ impl Store {
     /// Removes a relay.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn remove_relay(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
@@ -225,18 +226,18 @@ impl Store {
         })
     }
 
-    /// The relay `name`.
+    /// Returns the relay `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn relay(&self, name: &str) -> Result<Relay, StoreError> {
         self.read(|connection| self.read_relay(connection, relay_id(connection, name)?))
     }
 
-    /// All relays by name.
+    /// Returns all relays by name.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn relays(&self) -> Result<Vec<Relay>, StoreError> {
         self.read(|connection| {
             let mut destinations = destinations_of_all(connection)?;
@@ -257,7 +258,7 @@ impl Store {
         self.complete(row, destinations_of(connection, id)?)
     }
 
-    /// Adds to a row its destinations, and what the disk has not taken yet.
+    /// Completes a row with its destinations, and a desired state in memory.
     fn complete(&self, row: RelayRow, destinations: Vec<String>) -> Result<Relay, StoreError> {
         let RelayRow { id, relay, wanted } = row;
         let stored = DesiredState::from_name(&wanted)
@@ -283,10 +284,10 @@ impl Store {
     }
 }
 
-/// States of relays, by row, that the disk has not taken yet.
+/// Desired states, by row ID, that are only in memory.
 pub(crate) type UnsavedStates = HashMap<i64, DesiredState>;
 
-fn write_wanted(connection: &Connection, id: i64, wanted: DesiredState) -> Result<(), StoreError> {
+fn write_desired_state(connection: &Connection, id: i64, wanted: DesiredState) -> Result<(), StoreError> {
     let mut update = connection.prepare_cached("UPDATE relay SET wanted = ?2 WHERE id = ?1")?;
     update.execute(params![id, wanted.as_str()])?;
     Ok(())
@@ -297,11 +298,11 @@ fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
         .prepare_cached("SELECT id FROM relay WHERE name = ?1")?
         .query_row([name], |row| row.get(0))
         .optional()?
-        .ok_or_else(|| StoreError::NotFound { kind: Kind::Relay, name: name.to_owned() })
+        .ok_or_else(|| StoreError::NotFound { kind: RecordKind::Relay, name: name.to_owned() })
 }
 
 const SELECT: &str = "SELECT relay.id AS id, relay.name AS name, feed.name AS feed, feed.site AS site, wanted, hold_after_ms,
-        holding_picture IS NOT NULL AS has_picture, on_air, zone, quiet_minute, cleared_s, setup, relay.uid AS uid,
+        holding_picture IS NOT NULL AS has_picture, on_air, zone, quiet_minute, preflight_passed_at_s, setup, relay.uid AS uid,
         relay.revision AS revision
     FROM relay JOIN feed ON feed.id = relay.feed";
 
@@ -317,7 +318,7 @@ impl RelayRow {
             name: row.get("name")?,
             feed: row.get("feed")?,
             site: row.get("site")?,
-            // These three are completed.
+            // Completed later.
             destinations: Vec::new(),
             wanted: DesiredState::Off,
             is_unsaved: false,
@@ -326,7 +327,7 @@ impl RelayRow {
             on_air: row.get::<_, String>("on_air")?.lines().map(str::to_owned).collect(),
             zone: row.get("zone")?,
             quiet_minute: row.get("quiet_minute")?,
-            cleared_s: row.get("cleared_s")?,
+            preflight_passed_at_s: row.get("preflight_passed_at_s")?,
             setup: row.get("setup")?,
             uid: row.get("uid")?,
             revision: row.get("revision")?,
@@ -335,7 +336,7 @@ impl RelayRow {
     }
 }
 
-/// Names of a relay's destinations, in order.
+/// Returns the names of a relay's destinations, in order.
 fn destinations_of(connection: &Connection, id: i64) -> Result<Vec<String>, StoreError> {
     let mut statement = connection.prepare_cached(
         "SELECT destination.name FROM relay_destination AS r
@@ -344,7 +345,7 @@ fn destinations_of(connection: &Connection, id: i64) -> Result<Vec<String>, Stor
     Ok(statement.query_map([id], |row| row.get(0))?.collect::<Result<_, _>>()?)
 }
 
-/// Names of the destinations of every relay, in order.
+/// Returns the names of the destinations of each relay, in order.
 fn destinations_of_all(connection: &Connection) -> Result<HashMap<i64, Vec<String>>, StoreError> {
     let mut statement = connection.prepare_cached(
         "SELECT r.relay, destination.name FROM relay_destination AS r

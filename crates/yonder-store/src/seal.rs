@@ -1,4 +1,4 @@
-//! Sealing of secrets: XChaCha20-Poly1305 under a master key, which lies in a file of mode 0600 or is handed in.
+//! Sealing of secrets: XChaCha20-Poly1305 with a master key, from a file of mode 0600 or passed in.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
@@ -16,12 +16,12 @@ use zeroize::Zeroizing;
 
 const KEY_BYTES: usize = 32;
 const NONCE_BYTES: usize = 24;
-/// Derives the key of keyed hashes from the master key.
+/// Context of the key derivation for keyed hashes.
 const HASH_CONTEXT: &[u8] = b"yonder-relay keyed hash of stream keys";
-/// Extension of a master key that is about to take over.
+/// File name extension of the next master key.
 const NEXT_EXTENSION: &str = "next";
 
-/// Why a secret cannot be sealed or opened.
+/// Error of sealing.
 #[derive(Debug, thiserror::Error)]
 pub enum SealError {
     /// The key file cannot be read or written.
@@ -29,35 +29,35 @@ pub enum SealError {
     File {
         /// Path.
         path: String,
-        /// Why.
+        /// I/O error.
         source: io::Error,
     },
-    /// There is no key file.
+    /// The key file is missing.
     #[error("the master key {path} is missing")]
     Missing {
         /// Path.
         path: String,
     },
-    /// The key file holds something else.
+    /// The key file has other content.
     #[error("the master key {path} does not hold 32 bytes in Base64")]
     NotAKey {
         /// Path.
         path: String,
     },
-    /// The system gives no random numbers.
+    /// The system has no randomness.
     #[error("the system gives no random numbers")]
     NoRandom,
-    /// Sealed under another key, or damaged.
+    /// Sealed with another key, or damaged.
     #[error("a secret was sealed under another master key, or is damaged")]
     WrongKey,
 }
 
-/// The key that all secrets are sealed under.
+/// Key that seals all secrets.
 #[derive(Clone)]
 pub struct MasterKey {
     cipher: XChaCha20Poly1305,
     hash_key: Zeroizing<[u8; KEY_BYTES]>,
-    /// File that it was read from.
+    /// File of the key.
     file: Option<PathBuf>,
 }
 
@@ -68,10 +68,10 @@ impl std::fmt::Debug for MasterKey {
 }
 
 impl MasterKey {
-    /// Reads the key from a file.
+    /// Loads the key from a file.
     ///
     /// # Errors
-    /// [`SealError::Missing`], or why the file cannot be used.
+    /// [`SealError::Missing`], or another error of the file.
     pub fn load(path: &Path) -> Result<Self, SealError> {
         let shown = path.display().to_string();
         match fs::read_to_string(path) {
@@ -85,10 +85,10 @@ impl MasterKey {
         }
     }
 
-    /// Makes a key and writes it to a file that must not exist.
+    /// Generates a key and writes it to a new file.
     ///
     /// # Errors
-    /// [`SealError`] when the file cannot be written, or the system gives no random numbers.
+    /// [`SealError`] if the file cannot be written, or the system has no randomness.
     pub fn create(path: &Path) -> Result<Self, SealError> {
         let mut bytes = Zeroizing::new([0_u8; KEY_BYTES]);
         getrandom::fill(bytes.as_mut_slice()).map_err(|_| SealError::NoRandom)?;
@@ -104,7 +104,7 @@ impl MasterKey {
         Ok(Self { file: Some(path.to_owned()), ..Self::from_bytes(&bytes) })
     }
 
-    /// Returns the file in which the successor of the key in `path` waits until the records are sealed under it.
+    /// Returns the path at which the next key is stored until the records are sealed with it.
     #[must_use]
     pub fn next_path(path: &Path) -> PathBuf {
         let mut name = path.as_os_str().to_owned();
@@ -113,10 +113,10 @@ impl MasterKey {
         name.into()
     }
 
-    /// Puts this key, read from its waiting place, in the place of the key in `path`.
+    /// Replaces the key in `path` with this one, by renaming its file.
     ///
     /// # Errors
-    /// [`SealError::File`] when it cannot be renamed.
+    /// [`SealError::File`] if that fails.
     pub fn replace(self, path: &Path) -> Result<Self, SealError> {
         if let Some(file) = &self.file {
             let renamed = fs::rename(file, path).and_then(|()| sync_folder(path));
@@ -125,13 +125,13 @@ impl MasterKey {
         Ok(Self { file: Some(path.to_owned()), ..self })
     }
 
-    /// File that the key was read from.
+    /// Returns the file of the key.
     #[must_use]
     pub fn file(&self) -> Option<&Path> {
         self.file.as_deref()
     }
 
-    /// A key of the given bytes.
+    /// Creates a key from bytes.
     #[must_use]
     pub fn from_bytes(bytes: &[u8; KEY_BYTES]) -> Self {
         let hash_key = Zeroizing::new(keyed_hash(bytes, HASH_CONTEXT));
@@ -143,7 +143,7 @@ impl MasterKey {
         bytes.first_chunk::<KEY_BYTES>().filter(|_| bytes.len() == KEY_BYTES).map(Self::from_bytes)
     }
 
-    /// Seals a secret; `label` ties it to its place, so that sealed values cannot be swapped.
+    /// Seals a secret; `label` binds it to its place, so that sealed values cannot be swapped.
     pub(crate) fn seal(&self, secret: &SecretString, label: &str) -> Result<Vec<u8>, SealError> {
         let mut nonce = [0_u8; NONCE_BYTES];
         getrandom::fill(&mut nonce).map_err(|_| SealError::NoRandom)?;
@@ -152,7 +152,7 @@ impl MasterKey {
         Ok([&nonce[..], &sealed].concat())
     }
 
-    /// Opens a sealed secret.
+    /// Decrypts a sealed secret.
     pub(crate) fn open(&self, sealed: &[u8], label: &str) -> Result<SecretString, SealError> {
         let (nonce, rest) = sealed.split_first_chunk::<NONCE_BYTES>().ok_or(SealError::WrongKey)?;
         let payload = Payload { msg: rest, aad: label.as_bytes() };
@@ -169,7 +169,7 @@ impl MasterKey {
 
 /// HMAC-SHA-256 (RFC 2104).
 fn keyed_hash(key: &[u8; KEY_BYTES], message: &[u8]) -> [u8; KEY_BYTES] {
-    // The key is padded with zeros to the length of a block (RFC 2104, section 2).
+    // The key is padded with zeros to the block size (RFC 2104, section 2).
     let mut block = Zeroizing::new([0; 2 * KEY_BYTES]);
     block[..KEY_BYTES].copy_from_slice(key);
     let mut mac = <Hmac<Sha256> as hmac::KeyInit>::new(&(*block).into());
@@ -177,7 +177,7 @@ fn keyed_hash(key: &[u8; KEY_BYTES], message: &[u8]) -> [u8; KEY_BYTES] {
     mac.finalize().into_bytes().into()
 }
 
-/// Makes a new or renamed file outlive a power cut.
+/// Makes a new or renamed file durable.
 fn sync_folder(path: &Path) -> io::Result<()> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
     File::open(folder.unwrap_or_else(|| Path::new(".")))?.sync_all()

@@ -1,5 +1,4 @@
-//! Sealed secrets of the records: they are opened only where they are used, and one that does not open concerns its own
-//! record alone.
+//! Sealed secrets of the records: decrypted only where they are used; a failure affects only its own record.
 
 use std::collections::{HashMap, HashSet};
 use std::fmt;
@@ -9,17 +8,18 @@ use parking_lot::Mutex;
 use rusqlite::{Connection, OptionalExtension as _, params};
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_address::StreamKey;
-use yonder_core::is_factory_like;
+use yonder_core::is_factory_default;
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 use crate::seal::{MasterKey, SealError};
 use crate::store::Store;
 
-/// Content and label of the constant that ties records to their master key.
+/// Content and label of the constant that binds records to their master key.
 const CONSTANT: &str = "yonder-relay records";
 const CONSTANT_LABEL: &str = "master-key";
 
-/// A secret as the records hold it: sealed, and tied to its place. [`Store::unseal`] opens it.
+/// Sealed secret, bound to its place. [`Store::unseal`] decrypts it.
 #[derive(Clone, PartialEq, Eq)]
 pub struct SealedSecret {
     sealed: Vec<u8>,
@@ -35,53 +35,53 @@ impl fmt::Debug for SealedSecret {
 /// Change of a secret.
 #[derive(Debug, Clone, Default)]
 pub enum SecretChange {
-    /// It stays.
+    /// Keep it.
     #[default]
     Keep,
-    /// It is replaced.
+    /// Replace it.
     Set(SecretString),
-    /// It is removed.
+    /// Remove it.
     Remove,
 }
 
-/// Secret that cannot be opened.
+/// Secret that cannot be decrypted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LostSecret {
-    /// Kind of the record that it belongs to.
-    pub kind: Kind,
-    /// Name of that record.
+    /// Kind of its record.
+    pub kind: RecordKind,
+    /// Name of its record.
     pub name: String,
-    /// Name of the secret, like `password`.
+    /// Name of the secret, such as `password`.
     pub secret: &'static str,
 }
 
-/// Place of sealed secrets.
+/// Place of sealed secrets: a column.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Place {
-    kind: Kind,
+    kind: RecordKind,
     column: &'static str,
-    /// Associated data of the seal, with the record's number. It never changes, not even when a table is renamed: what was
-    /// sealed under it would not open any more.
+    /// Associated data of the seal, together with the row ID. It must never change, even if a table is renamed, since
+    /// existing secrets could not be decrypted any more.
     label: &'static str,
 }
 
 pub(crate) const FEED_PASSWORD: Place =
-    Place { kind: Kind::Feed, column: "password", label: "feed-password" };
+    Place { kind: RecordKind::Feed, column: "password", label: "feed-password" };
 pub(crate) const STREAM_KEY: Place =
-    Place { kind: Kind::Destination, column: "key", label: "destination-key" };
+    Place { kind: RecordKind::Destination, column: "key", label: "destination-key" };
 pub(crate) const PASSPHRASE: Place =
-    Place { kind: Kind::Destination, column: "passphrase", label: "destination-passphrase" };
+    Place { kind: RecordKind::Destination, column: "passphrase", label: "destination-passphrase" };
 pub(crate) const CONTACT_SECRET: Place =
-    Place { kind: Kind::Contact, column: "secret", label: "receiver-secret" };
+    Place { kind: RecordKind::Contact, column: "secret", label: "receiver-secret" };
 
 pub(crate) const FEED_ADDRESS: Place =
-    Place { kind: Kind::Feed, column: "address_secrets", label: "feed-address" };
+    Place { kind: RecordKind::Feed, column: "address_secrets", label: "feed-address" };
 pub(crate) const DESTINATION_ADDRESS: Place =
-    Place { kind: Kind::Destination, column: "address_secrets", label: "destination-address" };
+    Place { kind: RecordKind::Destination, column: "address_secrets", label: "destination-address" };
 pub(crate) const CONTACT_ADDRESS: Place =
-    Place { kind: Kind::Contact, column: "address_secrets", label: "receiver-address" };
+    Place { kind: RecordKind::Contact, column: "address_secrets", label: "receiver-address" };
 
-/// Every place.
+/// All places.
 const PLACES: [Place; 7] = [
     FEED_PASSWORD,
     FEED_ADDRESS,
@@ -97,13 +97,13 @@ impl Place {
         format!("{}:{id}", self.label)
     }
 
-    /// Returns the secret of a record as it was read; `None` if the column is empty.
+    /// Returns the sealed secret of a row; `None` if the column is empty.
     pub(crate) fn read(self, id: i64, sealed: Option<Vec<u8>>) -> Option<SealedSecret> {
         let sealed = sealed.filter(|sealed| !sealed.is_empty())?;
         Some(SealedSecret { sealed, label: self.label(id) })
     }
 
-    /// Reads every secret of this place, with the names of their records.
+    /// Reads all secrets of this place, with the names of their records.
     fn all(self, connection: &Connection) -> Result<Vec<(i64, String, SealedSecret)>, StoreError> {
         let Self { kind, column, .. } = self;
         let select = format!("SELECT id, name, {column} FROM {kind} WHERE length({column}) > 0");
@@ -115,13 +115,13 @@ impl Place {
     }
 }
 
-/// The master key in use, and the secrets that it does not open.
+/// Master key in use, and the secrets that it cannot decrypt.
 #[derive(Debug)]
 pub(crate) struct Keyring {
     current: MasterKey,
-    /// The other key of a rotation: opens secrets that were read before it, or while it ends.
+    /// Other key of a rotation in progress, for secrets that were read before.
     other: Option<MasterKey>,
-    /// Sealed bytes that did not open, by their labels: a secret that is set again is another one.
+    /// Sealed bytes that could not be decrypted, by label: a secret that is set again has other bytes.
     lost: HashMap<String, Vec<u8>>,
 }
 
@@ -132,10 +132,10 @@ impl Keyring {
 }
 
 impl Store {
-    /// Opens a secret. One that does not open counts as lost from then on.
+    /// Decrypts a secret. One that fails counts as lost from then on.
     ///
     /// # Errors
-    /// [`SealError::WrongKey`] when it is damaged, or was sealed under another key.
+    /// [`SealError::WrongKey`] if it is damaged, or was sealed with another key.
     pub fn unseal(&self, secret: &SealedSecret) -> Result<SecretString, SealError> {
         let mut keyring = self.keyring.lock();
         let opened = keyring.current.open(&secret.sealed, &secret.label).or_else(|error| {
@@ -152,16 +152,16 @@ impl Store {
         opened
     }
 
-    /// True if a secret did not open when it was last tried.
+    /// Returns true if the last decryption of a secret failed.
     #[must_use]
     pub fn is_lost(&self, secret: &SealedSecret) -> bool {
         self.keyring.lock().lost.get(&secret.label) == Some(&secret.sealed)
     }
 
-    /// Opens every secret and returns those that cannot be opened.
+    /// Decrypts every secret and returns those that fail.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn verify_secrets(&self) -> Result<Vec<LostSecret>, StoreError> {
         let mut lost = Vec::new();
         for place in PLACES {
@@ -175,7 +175,7 @@ impl Store {
         Ok(lost)
     }
 
-    /// Seals a secret into its row.
+    /// Seals a secret and stores it in its row.
     pub(crate) fn write_secret(
         &self,
         connection: &Connection,
@@ -208,7 +208,7 @@ impl Store {
         self.keyring.lock().current.hash(secret)
     }
 
-    /// Checks that these records belong to the master key, and ties fresh ones to it.
+    /// Checks that the records belong to the master key, and binds new ones to it.
     pub(crate) fn check_master_key(&self) -> Result<(), StoreError> {
         let constant = self.read(|connection| {
             let select = "SELECT sealed FROM master_key WHERE id = 1";
@@ -218,7 +218,7 @@ impl Store {
             let opened = self.keyring.lock().current.open(&constant, CONSTANT_LABEL);
             return opened.map(|_| ()).map_err(|_| StoreError::ForeignMasterKey);
         }
-        // Records of an older version: they belong to the key if it opens any of their secrets.
+        // Records of an older version belong to the key if it decrypts any of their secrets.
         let secrets = self.read(|connection| {
             let all = PLACES.iter().map(|place| place.all(connection));
             Ok(all.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect::<Vec<_>>())
@@ -229,7 +229,7 @@ impl Store {
         self.write(|connection| write_constant(connection, &self.keyring.lock().current))
     }
 
-    /// Computes the facts that lists show of secrets, for records of an older version.
+    /// Computes the displayed facts of secrets, for records of an older version.
     pub(crate) fn fill_secret_facts(&self) -> Result<(), StoreError> {
         let (passwords, keys) = self.read(|connection| {
             let feeds = ids(connection, "SELECT id FROM feed WHERE has_factory_password IS NULL")?;
@@ -258,7 +258,7 @@ impl Store {
         })
     }
 
-    /// Takes the stream key off the ends of second server addresses, where an older version has stored both together.
+    /// Removes the stream key from backup server addresses, in which an older version stored both.
     pub(crate) fn clean_backup_servers(&self) -> Result<(), StoreError> {
         let backups: Vec<(i64, String)> = self.read(|connection| {
             let select = "SELECT id, backup_server FROM destination WHERE backup_server IS NOT NULL";
@@ -281,7 +281,7 @@ impl Store {
         Ok(())
     }
 
-    /// Writes the facts that lists show of a stream key: ending, length, keyed hash.
+    /// Stores the displayed facts of a stream key: ending, length, keyed hash.
     pub(crate) fn write_key_facts(
         &self,
         connection: &Connection,
@@ -297,21 +297,21 @@ impl Store {
         Ok(())
     }
 
-    /// Seals every secret under a new master key, which takes the place of the present one in its file. Secrets that
-    /// cannot be opened stay lost. Returns the number of sealed secrets.
+    /// Seals every secret with a new master key, which replaces the present one in its file. Secrets that cannot be
+    /// decrypted stay lost. Returns the number of sealed secrets.
     ///
-    /// The new key waits in a file of its own until the records are sealed under it, so that a crash at any moment leaves
-    /// a key that opens them.
+    /// The new key is stored in a separate file until the records are sealed with it, so that after a crash at any
+    /// moment there is a valid key.
     ///
     /// # Errors
-    /// [`SealError::File`] when the folder of the master key cannot be written, or the store's failure; then the present key
+    /// [`SealError::File`] if the folder of the master key cannot be written, or a database error; the present key then
     /// stays in use.
     pub fn rotate_master_key(&self) -> Result<usize, StoreError> {
         let Some(path) = self.keyring.lock().current.file().map(ToOwned::to_owned) else {
             return Err(SealError::Missing { path: "of these records".to_owned() }.into());
         };
         let waiting = MasterKey::next_path(&path);
-        // Left over from a rotation that failed before the records were sealed under it.
+        // Left over from a rotation that failed before the records were sealed with it.
         let _left = std::fs::remove_file(&waiting);
         let next = MasterKey::create(&waiting)?;
         self.keyring.lock().other = Some(next.clone());
@@ -326,7 +326,7 @@ impl Store {
         let mut keyring = self.keyring.lock();
         keyring.other = Some(mem::replace(&mut keyring.current, next.clone()));
         drop(keyring);
-        // Should this fail, the next start finds the key in its waiting place.
+        // If this fails, the next start finds the key in its separate file.
         self.keyring.lock().current = next.replace(&path)?;
         Ok(count)
     }
@@ -351,10 +351,10 @@ impl Store {
         Ok(count)
     }
 
-    /// Ties the records to a master key that does not open their secrets: all of them are lost, and have to be set again.
+    /// Binds the records to a master key that does not decrypt their secrets: all of them are lost and must be set again.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub(crate) fn adopt_master_key(&self) -> Result<(), StoreError> {
         self.write(|connection| write_constant(connection, &self.keyring.lock().current))
     }
@@ -366,7 +366,7 @@ fn write_constant(connection: &Connection, key: &MasterKey) -> Result<(), StoreE
     Ok(())
 }
 
-/// Writes the fact that lists show of a camera's password.
+/// Stores the displayed fact about a camera's password.
 pub(crate) fn write_password_facts(
     connection: &Connection,
     id: i64,
@@ -374,7 +374,7 @@ pub(crate) fn write_password_facts(
 ) -> Result<(), StoreError> {
     let user: Option<String> =
         connection.query_row("SELECT user FROM feed WHERE id = ?1", [id], |row| row.get(0))?;
-    let is_factory = is_factory_like(&user.unwrap_or_default(), password.expose_secret());
+    let is_factory = is_factory_default(&user.unwrap_or_default(), password.expose_secret());
     connection.execute("UPDATE feed SET has_factory_password = ?2 WHERE id = ?1", params![id, is_factory])?;
     Ok(())
 }

@@ -1,4 +1,4 @@
-//! Sessions of people who are signed in. Of their tokens, hashes alone are stored.
+//! Sessions of signed-in people. Only hashes of their tokens are stored.
 //!
 //! Sessions that cannot be written stay in memory, so that people can sign in and out on a full disk; a restart ends them.
 
@@ -9,54 +9,55 @@ use secrecy::{ExposeSecret as _, SecretString};
 use sha2::{Digest as _, Sha256};
 use yonder_core::Role;
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
 use crate::people::{Person, person_named, role};
+use crate::record_kind::RecordKind;
 use crate::store::Store;
 
-/// Digits of a token's hash that tell sessions apart. They help nobody to guess the token.
+/// Digits of a token's hash that identify a session, too few to guess the token.
 const ID_DIGITS: usize = 16;
 
-/// A session that begins.
+/// Session to be stored.
 #[derive(Debug)]
 pub struct NewSession<'a> {
     /// Secret of the cookie.
     pub token: &'a SecretString,
-    /// Token that changes must carry.
+    /// CSRF token, required for changes.
     pub csrf: &'a str,
     /// `User-Agent` of the browser.
     pub agent: &'a str,
     /// Network address of the client.
     pub address: &'a str,
-    /// Now, in seconds since 1970.
+    /// Begin, in seconds since 1970.
     pub begun_s: i64,
-    /// When it ends by itself.
+    /// Expiry, in seconds since 1970.
     pub expires_s: i64,
 }
 
-/// A signed-in session.
+/// Open session.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Session {
-    /// Tells it apart from others.
+    /// ID.
     pub id: String,
     /// Name of the person.
     pub person: String,
     /// Role.
     pub role: Role,
-    /// Token that changes must carry.
+    /// CSRF token, required for changes.
     pub csrf: String,
     /// `User-Agent` of the browser.
     pub agent: String,
-    /// Network address from which it was begun; empty where it is not known.
+    /// Network address from which it was begun; empty if unknown.
     pub address: String,
-    /// When it began, in seconds since 1970.
+    /// Begin, in seconds since 1970.
     pub begun_s: i64,
-    /// When it was last used, to the minute.
+    /// Last use, to the minute.
     pub seen_s: i64,
-    /// When it ends by itself.
+    /// Expiry, in seconds since 1970.
     pub expires_s: i64,
 }
 
-/// Sessions that the disk has not taken.
+/// Sessions that could not be written.
 #[derive(Debug, Default)]
 pub(crate) struct UnsavedSessions {
     begun: Vec<UnsavedSession>,
@@ -67,7 +68,7 @@ pub(crate) struct UnsavedSessions {
 #[derive(Debug)]
 struct UnsavedSession {
     token_hash: Vec<u8>,
-    /// Row of the person.
+    /// Row ID of the person.
     person: i64,
     csrf: String,
     agent: String,
@@ -77,7 +78,7 @@ struct UnsavedSession {
 }
 
 impl UnsavedSession {
-    /// Returns the session, as long as its person is there.
+    /// Returns the session, as long as its person exists.
     fn read(&self, connection: &Connection) -> Result<Option<Session>, StoreError> {
         let mut statement = connection.prepare_cached("SELECT name, role FROM person WHERE id = ?1")?;
         let session = |row: &Row<'_>| {
@@ -97,7 +98,7 @@ impl UnsavedSession {
     }
 }
 
-/// Returns the first digits of a token hash, which identify a session.
+/// Returns the ID of a session: the first digits of its token hash.
 fn session_id(token_hash: &[u8]) -> String {
     token_hash.iter().take(ID_DIGITS / 2).map(|byte| format!("{byte:02x}")).collect()
 }
@@ -126,10 +127,10 @@ fn session(row: &Row<'_>) -> rusqlite::Result<Session> {
 }
 
 impl Store {
-    /// Stores a session, and removes those that have expired. One that the disk does not take is kept in memory.
+    /// Stores a session, and removes expired ones. If the disk fails, it is kept in memory.
     ///
     /// # Errors
-    /// The store's failure other than of the disk.
+    /// A database error other than of the disk.
     pub fn add_session(&self, person: &Person, new: &NewSession<'_>) -> Result<(), StoreError> {
         let stored = self.write(|transaction| {
             transaction.execute("DELETE FROM session WHERE expires_s <= ?1", [new.begun_s])?;
@@ -166,10 +167,10 @@ impl Store {
         }
     }
 
-    /// The session of a token, unless it has expired.
+    /// Returns the session of a token, unless it has expired.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn session(&self, token: &SecretString, now_s: i64) -> Result<Option<Session>, StoreError> {
         let hash = token_hash(token);
         self.read(|connection| {
@@ -189,10 +190,10 @@ impl Store {
         })
     }
 
-    /// Notes that a session is in use.
+    /// Records the use of a session.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn touch_session(&self, token: &SecretString, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             let update = "UPDATE session SET seen_s = ?2 WHERE token_hash = ?1";
@@ -201,10 +202,10 @@ impl Store {
         })
     }
 
-    /// Returns open sessions, the latest used first; of one person, if named.
+    /// Returns open sessions of all people or of one, the last used first.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn sessions(&self, person: Option<&str>, now_s: i64) -> Result<Vec<Session>, StoreError> {
         self.read(|connection| {
             let select = format!(
@@ -226,10 +227,10 @@ impl Store {
         })
     }
 
-    /// Ends the session of a token, also when the disk does not take it.
+    /// Ends the session of a token, even if the disk fails.
     ///
     /// # Errors
-    /// The store's failure other than of the disk.
+    /// A database error other than of the disk.
     pub fn remove_session(&self, token: &SecretString) -> Result<(), StoreError> {
         let hash = token_hash(token);
         self.unsaved_sessions.lock().begun.retain(|begun| begun.token_hash != hash);
@@ -246,12 +247,12 @@ impl Store {
         }
     }
 
-    /// Ends the session with `id`; only if it is that person's, where one is named.
+    /// Ends the session with this ID, optionally only if it belongs to `person`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn end_session(&self, id: &str, person: Option<&str>) -> Result<(), StoreError> {
-        let not_found = || StoreError::NotFound { kind: Kind::Session, name: id.to_owned() };
+        let not_found = || StoreError::NotFound { kind: RecordKind::Session, name: id.to_owned() };
         if id.len() != ID_DIGITS {
             return Err(not_found());
         }
@@ -268,7 +269,7 @@ impl Store {
         })
     }
 
-    /// Ends a session that the disk has not taken; false if there is none.
+    /// Ends a session that is only in memory; false if there is none.
     fn end_unsaved_session(&self, id: &str, person: Option<&str>) -> Result<bool, StoreError> {
         self.read(|connection| {
             let mut unsaved = self.unsaved_sessions.lock();
@@ -285,10 +286,10 @@ impl Store {
         })
     }
 
-    /// Replaces a person's password; all their sessions end but the one of `kept`.
+    /// Replaces a person's password, and ends all their sessions except `kept`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn replace_password(
         &self,
         person: &str,
@@ -297,9 +298,9 @@ impl Store {
     ) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = person_named(transaction, person)?.id;
-            let kept_hash = token_hash(kept);
-            let is_kept = |begun: &UnsavedSession| begun.person != id || begun.token_hash == kept_hash;
-            self.unsaved_sessions.lock().begun.retain(is_kept);
+            let current_hash = token_hash(kept);
+            let remains = |begun: &UnsavedSession| begun.person != id || begun.token_hash == current_hash;
+            self.unsaved_sessions.lock().begun.retain(remains);
             let update = "UPDATE person SET password_hash = ?2 WHERE name = ?1";
             transaction.execute(update, params![person, password_hash])?;
             transaction.execute(
@@ -312,7 +313,7 @@ impl Store {
 }
 
 impl Store {
-    /// Ends the sessions of a person that the disk has not taken.
+    /// Ends the sessions of a person that are only in memory.
     pub(crate) fn end_unsaved_sessions_of(&self, person: i64) {
         self.unsaved_sessions.lock().begun.retain(|begun| begun.person != person);
     }

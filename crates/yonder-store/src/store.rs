@@ -1,4 +1,4 @@
-//! The store: one connection that writes, and some that read. Calls block for a moment; they belong on threads that may block.
+//! Store: one writing connection, and several reading ones. Calls block and belong on blocking threads.
 
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -7,30 +7,32 @@ use std::time::Duration;
 use parking_lot::{Mutex, ReentrantMutex};
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
 use crate::migrations::migrate;
+use crate::record_kind::RecordKind;
 use crate::relays::UnsavedStates;
 use crate::seal::MasterKey;
 use crate::sealed::Keyring;
 use crate::sessions::UnsavedSessions;
 
-/// How long to wait for another program that holds the file.
+/// Busy timeout: how long to wait for another process that locks the file.
 pub(crate) const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
-/// The same once a write has waited so long in vain: queued writes must not each wait as long.
+/// Busy timeout after a write that has timed out, so that queued writes do not each wait as long.
 pub(crate) const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
-/// Prepared statements that a connection keeps: more than there are, so that none is prepared twice.
+/// Capacity of the cache of prepared statements: more than there are.
 const PREPARED_STATEMENTS: usize = 256;
-/// Reading connections that are kept open. More readers at a time open connections of their own.
+/// Maximum idle reading connections. Additional concurrent readers open their own.
 const MAX_IDLE_READERS: usize = 4;
 
-/// The records and the key that their secrets are sealed under.
+/// Records, and the key that seals their secrets.
 #[derive(Debug)]
 pub struct Store {
-    /// The connection that writes. Re-entrant, so that a group of writes is made of the same calls as single ones.
+    /// Writing connection. Reentrant, so that a transaction can consist of the same calls as single writes.
     pub(crate) writer: ReentrantMutex<Connection>,
-    /// Connections that read, without waiting for the writer; none for records in memory, which have one connection alone.
+    /// Reading connections, which do not wait for the writer; `None` for an in-memory database, which has a single
+    /// connection.
     readers: Option<Readers>,
-    /// The last write found the file held by another program.
+    /// The last write found the file locked by another process.
     is_busy: AtomicBool,
     pub(crate) keyring: Mutex<Keyring>,
     pub(crate) unsaved: Mutex<UnsavedStates>,
@@ -39,7 +41,7 @@ pub struct Store {
     pub(crate) hang: crate::hang::Hang,
 }
 
-/// Idle connections that read.
+/// Idle reading connections.
 #[derive(Debug)]
 struct Readers {
     path: PathBuf,
@@ -63,7 +65,7 @@ impl Readers {
     }
 }
 
-/// Opens a connection that cannot write.
+/// Opens a read-only connection.
 pub(crate) fn open_reader(path: &Path) -> Result<Connection, StoreError> {
     let connection = Connection::open(path)?;
     connection.busy_timeout(BUSY_TIMEOUT)?;
@@ -73,10 +75,10 @@ pub(crate) fn open_reader(path: &Path) -> Result<Connection, StoreError> {
 }
 
 impl Store {
-    /// Opens the records at `path`, makes them where there are none, and brings them to this version.
+    /// Opens the records at `path`, creates them if necessary, and migrates them.
     ///
     /// # Errors
-    /// [`StoreError::ForeignMasterKey`] when the records were sealed under another key, or why the file cannot be used.
+    /// [`StoreError::ForeignMasterKey`] if the records are sealed with another key, or the error of the file.
     pub fn open(path: &Path, master_key: MasterKey) -> Result<Self, StoreError> {
         let store = Self::open_file(path, master_key)?;
         store.check_master_key()?;
@@ -86,21 +88,20 @@ impl Store {
         Ok(store)
     }
 
-    /// Opens the records at `path`, and ties them to a master key that is not theirs: every secret in them is lost, and has to be
-    /// set again.
+    /// Opens the records at `path`, and binds them to another master key: all their secrets are lost and must be set again.
     ///
     /// # Errors
-    /// [`StoreError`] when the file cannot be used.
+    /// [`StoreError`] if the file is unusable.
     pub fn open_with_foreign_key(path: &Path, master_key: MasterKey) -> Result<Self, StoreError> {
         let store = Self::open_file(path, master_key)?;
         store.adopt_master_key()?;
         Ok(store)
     }
 
-    /// Records that vanish with the value; for tests.
+    /// Opens an in-memory database, for tests.
     ///
     /// # Errors
-    /// [`StoreError`] when SQLite fails.
+    /// [`StoreError`] if SQLite fails.
     pub fn open_in_memory(master_key: MasterKey) -> Result<Self, StoreError> {
         let store = Self::prepare(Connection::open_in_memory()?, None, master_key)?;
         store.check_master_key()?;
@@ -120,10 +121,10 @@ impl Store {
         connection.busy_timeout(BUSY_TIMEOUT)?;
         connection.set_prepared_statement_cache_capacity(PREPARED_STATEMENTS);
         connection.pragma_update(None, "journal_mode", "WAL")?;
-        // Acknowledged writes must outlive a power cut.
+        // Acknowledged writes must survive a power failure.
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
-        // Pages of removed secrets are overwritten, sealed as they are.
+        // Pages of removed secrets are overwritten, although they are sealed.
         connection.pragma_update(None, "secure_delete", true)?;
         migrate(&mut connection, readers.as_ref().map(|readers| readers.path.as_path()))?;
         Ok(Self {
@@ -138,52 +139,55 @@ impl Store {
         })
     }
 
-    /// The folder that the records lie in; `None` for those in memory.
+    /// Returns the folder of the records; `None` for an in-memory database.
     #[must_use]
     pub fn folder(&self) -> Option<PathBuf> {
         self.path()?.parent().map(Path::to_owned)
     }
 
-    /// File of the records; `None` for those in memory.
+    /// Returns the file of the records; `None` for an in-memory database.
     #[must_use]
     pub fn path(&self) -> Option<&Path> {
         self.readers.as_ref().map(|readers| readers.path.as_path())
     }
 
-    /// Reads and writes as one: whatever `act` wrote is kept or undone as a whole. Others read what was there before until it is
-    /// kept, and write once it has ended. Groups may stand within groups; an inner one that is undone leaves the outer one as it
-    /// was.
+    /// Runs `act` in a transaction, which is committed or rolled back as a whole. Readers see the previous state until
+    /// the commit, and other writers wait. Transactions can be nested; an inner one that is rolled back does not affect
+    /// the outer one.
     ///
     /// # Errors
-    /// The error of `act`, or the store's failure; then nothing of it is kept.
-    pub fn together<T, E: From<StoreError>>(&self, act: impl FnOnce() -> Result<Fate<T>, E>) -> Result<T, E> {
+    /// The error of `act`, or a database error; the transaction is rolled back then.
+    pub fn transaction<T, E: From<StoreError>>(
+        &self,
+        act: impl FnOnce() -> Result<Outcome<T>, E>,
+    ) -> Result<T, E> {
         let connection = self.writer.lock();
-        self.group(&connection, || {
+        self.run_in_transaction(&connection, || {
             Ok(match act() {
-                Ok(Fate::Keep(value)) => (true, Ok(value)),
-                Ok(Fate::Undo(value)) => (false, Ok(value)),
+                Ok(Outcome::Commit(value)) => (true, Ok(value)),
+                Ok(Outcome::Rollback(value)) => (false, Ok(value)),
                 Err(error) => (false, Err(error)),
             })
         })?
     }
 
-    /// Names of all records of a kind that has names of its own, in order; none of other kinds.
+    /// Returns the names of all records of a kind, sorted; empty for kinds without names.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn names(&self, kind: Kind) -> Result<Vec<String>, StoreError> {
-        if matches!(kind, Kind::Service | Kind::Session) {
+    /// A database error.
+    pub fn names(&self, kind: RecordKind) -> Result<Vec<String>, StoreError> {
+        if matches!(kind, RecordKind::Service | RecordKind::Session) {
             return Ok(Vec::new());
         }
         self.read(|connection| {
-            // Each kind's table is called by its word.
+            // Tables are named like their kind.
             let mut statement =
                 connection.prepare_cached(&format!("SELECT name FROM {kind} ORDER BY name"))?;
             Ok(statement.query_map([], |row| row.get(0))?.collect::<Result<Vec<_>, _>>()?)
         })
     }
 
-    /// Lets the disk hang for as long as a test says so. Not part of release builds.
+    /// Blocks disk access while a test requests it. Not part of release builds.
     #[cfg(debug_assertions)]
     pub fn hang_while(&self, is_hanging: impl Fn(crate::hang::DiskWork) -> bool + Send + Sync + 'static) {
         self.hang.set(is_hanging);
@@ -196,22 +200,22 @@ impl Store {
         #[cfg(debug_assertions)]
         self.hang.wait(crate::hang::DiskWork::Records);
         match &self.readers {
-            // A writer reads its own uncommitted changes.
+            // Within a transaction, reads must see its uncommitted changes.
             Some(readers) if !self.writer.is_owned_by_current_thread() => readers.with(read),
             _ => read(&self.writer.lock()),
         }
     }
 
-    /// Runs `write` in a transaction, or within the group that is open, and undoes it when it fails.
+    /// Runs `write` in a transaction, or in the open one, and rolls it back after an error.
     pub(crate) fn write<T>(
         &self,
         write: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
         let connection = self.writer.lock();
-        self.group(&connection, || Ok((true, write(&connection)?)))
+        self.run_in_transaction(&connection, || Ok((true, write(&connection)?)))
     }
 
-    /// Begins a transaction that writes.
+    /// Begins a write transaction.
     fn begin<'a>(&self, connection: &'a Connection) -> Result<Transaction<'a>, StoreError> {
         #[cfg(debug_assertions)]
         self.hang.wait(crate::hang::DiskWork::Records);
@@ -223,13 +227,13 @@ impl Store {
         begun
     }
 
-    /// Runs `act` in a transaction, or in a savepoint within one, and keeps what it wrote if it says so.
-    fn group<T>(
+    /// Runs `act` in a transaction, or in a savepoint of the open one, and commits it if the first value is true.
+    fn run_in_transaction<T>(
         &self,
         connection: &Connection,
         act: impl FnOnce() -> Result<(bool, T), StoreError>,
     ) -> Result<T, StoreError> {
-        // A panic drops the transaction, or the one around the savepoint, which undoes it.
+        // A panic drops the transaction, which rolls it back.
         if connection.is_autocommit() {
             let transaction = self.begin(connection)?;
             let (keep, value) = act()?;
@@ -252,17 +256,20 @@ impl Store {
 
 /// Outcome of a transaction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fate<T> {
-    /// All of it is kept.
-    Keep(T),
-    /// All of it is undone.
-    Undo(T),
+pub enum Outcome<T> {
+    /// Commit.
+    Commit(T),
+    /// Rollback.
+    Rollback(T),
 }
 
-/// Turns a broken uniqueness rule into `taken`.
-pub(crate) fn unless_taken(error: rusqlite::Error, taken: impl FnOnce() -> StoreError) -> StoreError {
+/// Converts a violated uniqueness constraint to `taken`.
+pub(crate) fn map_unique_violation(
+    error: rusqlite::Error,
+    name_taken: impl FnOnce() -> StoreError,
+) -> StoreError {
     match error.sqlite_error().map(|error| error.extended_code) {
-        Some(rusqlite::ffi::SQLITE_CONSTRAINT_UNIQUE) => taken(),
+        Some(rusqlite::ffi::SQLITE_CONSTRAINT_UNIQUE) => name_taken(),
         _ => error.into(),
     }
 }

@@ -1,11 +1,12 @@
-//! Subjects of the history. Runs, outages, rates and traffic refer to the ids of records: a rename does not split a history, and a new
-//! record does not inherit that of a removed one with the same name.
+//! Subjects of the history. Runs, outages, rates and traffic refer to the ids of records: a rename does not split a
+//! history, and a new record does not inherit that of a removed one with the same name.
 
 use rusqlite::{Connection, OptionalExtension as _, params};
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
 
-/// Name of a subject in queries over `subject`, with a mark where another record has the name now.
+/// Name of a subject in queries over `subject`, marked if another record has the name now.
 pub(crate) const SUBJECT_NAME: &str = "CASE
     WHEN EXISTS (SELECT 1 FROM subject AS other WHERE other.kind = subject.kind AND other.name = subject.name
             AND other.part = subject.part AND other.id > subject.id)
@@ -16,28 +17,28 @@ pub(crate) const SUBJECT_NAME: &str = "CASE
             AND EXISTS (SELECT 1 FROM uplink WHERE uplink.name = subject.name AND uplink.uid <> subject.uid)
     THEN subject.name || ' (removed)' ELSE subject.name END";
 
-/// Names of a subject at this time.
+/// Names of a subject at present.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct SubjectNames<'a> {
     /// `feed`, `push`, `relay` or `uplink`.
     pub(crate) kind: &'static str,
-    /// Name; of a push its relay's.
+    /// Name; of a push, that of its relay.
     pub(crate) name: &'a str,
-    /// Destination of a push; else empty.
+    /// Destination of a push; otherwise empty.
     pub(crate) part: &'a str,
 }
 
 impl SubjectNames<'_> {
-    /// Kind of the record that has the name.
-    fn record_kind(self) -> Kind {
+    /// Returns the kind of the record with the name.
+    fn record_kind(self) -> RecordKind {
         match self.kind {
-            "feed" => Kind::Feed,
-            "uplink" => Kind::Uplink,
-            _ => Kind::Relay,
+            "feed" => RecordKind::Feed,
+            "uplink" => RecordKind::Uplink,
+            _ => RecordKind::Relay,
         }
     }
 
-    /// Returns the number of the subject, if it has any history.
+    /// Returns the ID of the subject, if it has any history.
     pub(crate) fn find(self, connection: &Connection) -> Result<Option<i64>, StoreError> {
         match self.uids(connection)? {
             Some((uid, part_uid)) => {
@@ -51,7 +52,7 @@ impl SubjectNames<'_> {
         }
     }
 
-    /// Returns the last subject of these names, whose record is gone.
+    /// Returns the last subject with these names, whose record was removed.
     fn find_removed(self, connection: &Connection) -> Result<Option<i64>, StoreError> {
         let select =
             "SELECT id FROM subject WHERE kind = ?1 AND name = ?2 AND part = ?3 ORDER BY id DESC LIMIT 1";
@@ -59,7 +60,7 @@ impl SubjectNames<'_> {
         Ok(select.query_row(params![self.kind, self.name, self.part], |row| row.get(0)).optional()?)
     }
 
-    /// Returns the number of the subject, which is added if it has no history yet.
+    /// Returns the ID of the subject, which is added if it has no history yet.
     pub(crate) fn find_or_add(self, connection: &Connection) -> Result<i64, StoreError> {
         if let Some(id) = self.find(connection)? {
             return Ok(id);
@@ -79,22 +80,26 @@ impl SubjectNames<'_> {
         Ok(connection.last_insert_rowid())
     }
 
-    /// Returns the ids of the records that have these names, or had them last; `None` where one is unknown.
+    /// Returns the IDs of the records that have these names, or had them last; `None` if one is unknown.
     fn uids(self, connection: &Connection) -> Result<Option<(String, String)>, StoreError> {
         let Some(uid) = uid_of(connection, self.record_kind(), self.name)? else { return Ok(None) };
         if self.kind != "push" {
             return Ok(Some((uid, String::new())));
         }
-        Ok(uid_of(connection, Kind::Destination, self.part)?.map(|part_uid| (uid, part_uid)))
+        Ok(uid_of(connection, RecordKind::Destination, self.part)?.map(|part_uid| (uid, part_uid)))
     }
 }
 
-/// Returns the id of the record that has a name, or had it last.
-pub(crate) fn uid_of(connection: &Connection, kind: Kind, name: &str) -> Result<Option<String>, StoreError> {
+/// Returns the ID of the record that has a name, or had it last.
+pub(crate) fn uid_of(
+    connection: &Connection,
+    kind: RecordKind,
+    name: &str,
+) -> Result<Option<String>, StoreError> {
     if !kind.has_identity() {
         return Ok(None);
     }
-    // Tables are called like their kind.
+    // Tables are named like their kind.
     let present = format!("SELECT uid FROM {kind} WHERE name = ?1");
     let found = connection.prepare_cached(&present)?.query_row([name], |row| row.get(0)).optional()?;
     if found.is_some() {
@@ -105,10 +110,11 @@ pub(crate) fn uid_of(connection: &Connection, kind: Kind, name: &str) -> Result<
     Ok(former.query_row(params![kind.to_string(), name], |row| row.get(0)).optional()?)
 }
 
-/// Takes the history of a record along to its new name, and alerts about it, unless another record has the old name as well.
+/// Moves the history of a renamed record, and alerts about it, to its new name, unless another record has the old name
+/// as well.
 pub(crate) fn follow_rename(
     connection: &Connection,
-    kind: Kind,
+    kind: RecordKind,
     old: &str,
     new: &str,
 ) -> Result<(), StoreError> {
@@ -124,10 +130,10 @@ pub(crate) fn follow_rename(
     connection
         .execute("DELETE FROM former_name WHERE kind = ?1 AND name = ?2", params![kind.to_string(), new])?;
     let (kinds, column, id_column) = match kind {
-        Kind::Feed => ("'feed'", "name", "uid"),
-        Kind::Uplink => ("'uplink'", "name", "uid"),
-        Kind::Relay => ("'relay', 'push'", "name", "uid"),
-        Kind::Destination => ("'push'", "part", "part_uid"),
+        RecordKind::Feed => ("'feed'", "name", "uid"),
+        RecordKind::Uplink => ("'uplink'", "name", "uid"),
+        RecordKind::Relay => ("'relay', 'push'", "name", "uid"),
+        RecordKind::Destination => ("'push'", "part", "part_uid"),
         _ => return Ok(()),
     };
     let update = format!("UPDATE subject SET {column} = ?2 WHERE kind IN ({kinds}) AND {id_column} = ?1");

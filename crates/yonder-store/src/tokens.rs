@@ -1,53 +1,54 @@
-//! Tokens by which programs use the API. They are kept as hashes only.
+//! API tokens. Only their hashes are stored.
 
 use rusqlite::{OptionalExtension as _, Row, params};
 use secrecy::SecretString;
 use yonder_core::Role;
 
-use crate::error::{Kind, StoreError};
+use crate::error::StoreError;
 use crate::people::role;
+use crate::record_kind::RecordKind;
 use crate::sessions::token_hash;
-use crate::store::{Store, unless_taken};
+use crate::store::{Store, map_unique_violation};
 
-/// A token that is made.
+/// Token to be stored.
 #[derive(Debug)]
 pub struct NewToken<'a> {
     /// Name.
     pub name: &'a str,
     /// Role of the bearer.
     pub role: Role,
-    /// The secret.
+    /// Secret.
     pub token: &'a SecretString,
-    /// Name of the person who makes it.
+    /// Name of the person who created it.
     pub made_by: &'a str,
-    /// Person who is responsible for that; the token ends with them. `None` for the local token.
+    /// Responsible person; the token ends with them. `None` for the local token.
     pub maker: Option<&'a str>,
-    /// Now, in seconds since 1970.
+    /// Creation time, in seconds since 1970.
     pub created_s: i64,
-    /// When it is void; never where nothing is said.
+    /// Expiry; `None` for never.
     pub expires_s: Option<i64>,
 }
 
-/// A token, without the secret.
+/// Stored token, without its secret.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Token {
     /// Name.
     pub name: String,
     /// Role of the bearer.
     pub role: Role,
-    /// Name of the person who made it.
+    /// Name of the person who created it.
     pub made_by: String,
-    /// Person who is responsible for that.
+    /// Responsible person.
     pub maker: Option<String>,
-    /// When, in seconds since 1970.
+    /// Creation time, in seconds since 1970.
     pub created_s: i64,
-    /// When it is void.
+    /// Expiry.
     pub expires_s: Option<i64>,
-    /// When it was last used, to the minute.
+    /// Last use, to the minute.
     pub used_s: Option<i64>,
 }
 
-/// A token never allows more than its maker may do at present.
+/// A token never allows more than the present role of its creator.
 const SELECT: &str =
     "SELECT token.name AS name, made_by, token.created_s AS created_s, token.expires_s AS expires_s, used_s,
         person.name AS maker_name,
@@ -68,20 +69,20 @@ fn token(row: &Row<'_>) -> rusqlite::Result<Token> {
 }
 
 impl Store {
-    /// Keeps a token.
+    /// Stores a token.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NameTaken`], or a database error.
     pub fn add_token(&self, new: &NewToken<'_>) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let taken = || StoreError::NameTaken { kind: Kind::Token, name: new.name.to_owned() };
+            let name_taken = || StoreError::NameTaken { kind: RecordKind::Token, name: new.name.to_owned() };
             transaction
                 .execute(
                     "INSERT INTO token (name, role, token_hash, made_by, created_s, expires_s, maker)
                      VALUES (?1, ?2, ?3, ?4, ?5, ?6, (SELECT id FROM person WHERE name = ?7))",
                     params![
                         new.name,
-                        new.role.word(),
+                        new.role.as_str(),
                         token_hash(new.token),
                         new.made_by,
                         new.created_s,
@@ -89,15 +90,15 @@ impl Store {
                         new.maker
                     ],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             Ok(())
         })
     }
 
-    /// All tokens by name, void ones included.
+    /// Returns all tokens by name, including expired ones.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn tokens(&self) -> Result<Vec<Token>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(&format!("{SELECT} ORDER BY token.name"))?;
@@ -105,10 +106,10 @@ impl Store {
         })
     }
 
-    /// The token of a secret, unless it is void.
+    /// Returns the token of a secret, unless it has expired.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn token(&self, secret: &SecretString, now_s: i64) -> Result<Option<Token>, StoreError> {
         self.read(|connection| {
             let select = format!(
@@ -119,10 +120,10 @@ impl Store {
         })
     }
 
-    /// Notes that a token is in use.
+    /// Records the use of a token.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn touch_token(&self, name: &str, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             transaction.execute("UPDATE token SET used_s = ?2 WHERE name = ?1", params![name, now_s])?;
@@ -130,15 +131,15 @@ impl Store {
         })
     }
 
-    /// Removes a token; its bearer is refused from then on.
+    /// Revokes a token.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn remove_token(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let removed = transaction.execute("DELETE FROM token WHERE name = ?1", [name])?;
             if removed == 0 {
-                return Err(StoreError::NotFound { kind: Kind::Token, name: name.to_owned() });
+                return Err(StoreError::NotFound { kind: RecordKind::Token, name: name.to_owned() });
             }
             Ok(())
         })

@@ -1,4 +1,4 @@
-//! Bytes carried on each day.
+//! Traffic per day.
 
 use rusqlite::{Row, params};
 
@@ -8,16 +8,16 @@ use crate::subjects::{SUBJECT_NAME, SubjectNames};
 
 /// Subject of a traffic counter.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Carried {
-    /// A pull, by the name of its feed.
+pub enum TrafficKey {
+    /// Pull, by the name of its feed.
     Feed(String),
-    /// A push, by the names of its relay and its destination.
+    /// Push, by the names of its relay and its destination.
     Push(String, String),
-    /// Pushes that are bound to an uplink, by its name. They are counted by their own names as well.
+    /// Pushes bound to an uplink, by its name. They count for their own keys as well.
     Uplink(String),
 }
 
-impl Carried {
+impl TrafficKey {
     pub(crate) fn names(&self) -> SubjectNames<'_> {
         match self {
             Self::Feed(feed) => SubjectNames { kind: "feed", name: feed, part: "" },
@@ -26,7 +26,7 @@ impl Carried {
         }
     }
 
-    /// Reads the columns `kind`, `name` and `part`.
+    /// Parses the columns `kind`, `name` and `part`.
     pub(crate) fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let (kind, name): (String, String) = (row.get("kind")?, row.get("name")?);
         Ok(match kind.as_str() {
@@ -38,11 +38,11 @@ impl Carried {
 }
 
 impl Store {
-    /// Adds what was carried to a day's traffic. Days are written as in `2026-11-23`.
+    /// Adds to a day's traffic. Days are written like `2026-11-23`.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn add_traffic(&self, day: &str, carried: &[(Carried, u64)]) -> Result<(), StoreError> {
+    /// A database error.
+    pub fn add_traffic(&self, day: &str, carried: &[(TrafficKey, u64)]) -> Result<(), StoreError> {
         self.write(|transaction| {
             let mut statement = transaction.prepare_cached(
                 "INSERT INTO traffic (day, subject, bytes) VALUES (?1, ?2, ?3)
@@ -59,8 +59,8 @@ impl Store {
     /// Returns the traffic of the days from `first` to `last`.
     ///
     /// # Errors
-    /// The store's failure.
-    pub fn traffic(&self, first: &str, last: &str) -> Result<Vec<(Carried, u64)>, StoreError> {
+    /// A database error.
+    pub fn traffic(&self, first: &str, last: &str) -> Result<Vec<(TrafficKey, u64)>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(&format!(
                 "SELECT kind, {SUBJECT_NAME} AS name, part, SUM(bytes) AS bytes FROM traffic
@@ -68,7 +68,7 @@ impl Store {
             ))?;
             let read = |row: &Row<'_>| {
                 let bytes: i64 = row.get("bytes")?;
-                Ok((Carried::read(row)?, u64::try_from(bytes).unwrap_or_default()))
+                Ok((TrafficKey::read(row)?, u64::try_from(bytes).unwrap_or_default()))
             };
             let rows = statement.query_map([first, last], read)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)

@@ -2,28 +2,29 @@
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
-use crate::error::{Kind, StoreError};
-use crate::store::{Store, unless_taken};
+use crate::error::StoreError;
+use crate::record_kind::RecordKind;
+use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 
-/// An uplink as it is kept.
+/// Stored uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Uplink {
     /// Name.
     pub name: String,
-    /// Site; `None` for the machine that the service runs on.
+    /// Site; `None` for this machine.
     pub site: Option<String>,
-    /// Rate upwards in kilobits per second.
+    /// Upstream rate in kilobits per second.
     pub up_kbps: i64,
-    /// Share that stays free, in hundredths.
+    /// Headroom in percent.
     pub headroom_percent: i64,
-    /// Bytes that a month may have.
+    /// Monthly allowance in bytes.
     pub allowance_bytes: Option<i64>,
-    /// Used only while the main one cannot be.
+    /// Used only while the main uplink is unavailable.
     pub backup: bool,
-    /// Address of this machine by which pushes are bound to it.
+    /// Local address that binds pushes to it.
     pub source: Option<String>,
-    /// Network interface by which they are, instead.
+    /// Network interface that binds pushes to it.
     pub interface: Option<String>,
 }
 
@@ -31,9 +32,9 @@ impl Store {
     /// Adds an uplink.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NameTaken`], or a database error.
     pub fn add_uplink(&self, uplink: &Uplink, now_s: i64) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Uplink, name: uplink.name.clone() };
+        let name_taken = || StoreError::NameTaken { kind: RecordKind::Uplink, name: uplink.name.clone() };
         self.write(|transaction| {
             transaction
                 .execute(
@@ -51,17 +52,17 @@ impl Store {
                         now_s
                     ],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             Ok(())
         })
     }
 
-    /// Replaces the values of the uplink `name`, its name included.
+    /// Replaces the uplink `name`, including its name.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or a database error.
     pub fn edit_uplink(&self, name: &str, uplink: &Uplink) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Uplink, name: uplink.name.clone() };
+        let name_taken = || StoreError::NameTaken { kind: RecordKind::Uplink, name: uplink.name.clone() };
         self.write(|transaction| {
             let changed = transaction
                 .execute(
@@ -79,23 +80,23 @@ impl Store {
                         uplink.interface
                     ],
                 )
-                .map_err(|error| unless_taken(error, taken))?;
+                .map_err(|error| map_unique_violation(error, name_taken))?;
             if changed == 0 {
                 return Err(not_found(name));
             }
-            follow_rename(transaction, Kind::Uplink, name, &uplink.name)
+            follow_rename(transaction, RecordKind::Uplink, name, &uplink.name)
         })
     }
 
-    /// Removes an uplink that no destination is bound to.
+    /// Removes an uplink without bound destinations.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::InUse`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`], or a database error.
     pub fn remove_uplink(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let users = destinations_by(transaction, name)?;
             if !users.is_empty() {
-                return Err(StoreError::InUse { kind: Kind::Uplink, name: name.to_owned(), users });
+                return Err(StoreError::InUse { kind: RecordKind::Uplink, name: name.to_owned(), users });
             }
             match transaction.execute("DELETE FROM uplink WHERE name = ?1", [name])? {
                 0 => Err(not_found(name)),
@@ -104,18 +105,18 @@ impl Store {
         })
     }
 
-    /// Names of the destinations that are bound to the uplink `name`.
+    /// Returns the names of the destinations that are bound to the uplink `name`.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn destinations_by(&self, name: &str) -> Result<Vec<String>, StoreError> {
         self.read(|connection| destinations_by(connection, name))
     }
 
-    /// The uplink `name`.
+    /// Returns the uplink `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or a database error.
     pub fn uplink(&self, name: &str) -> Result<Uplink, StoreError> {
         self.read(|connection| {
             connection
@@ -126,10 +127,10 @@ impl Store {
         })
     }
 
-    /// All uplinks: those of this machine first, main ones before backup ones.
+    /// Returns all uplinks: those of this machine first, main ones before backup ones.
     ///
     /// # Errors
-    /// The store's failure.
+    /// A database error.
     pub fn uplinks(&self) -> Result<Vec<Uplink>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
@@ -153,7 +154,7 @@ fn destinations_by(connection: &Connection, uplink: &str) -> Result<Vec<String>,
     Ok(names)
 }
 
-/// Names of the uplinks that a destination is bound to, the one to be preferred first.
+/// Returns the names of the uplinks that a destination is bound to, the preferred one first.
 pub(crate) fn uplinks_of(connection: &Connection, destination: i64) -> Result<Vec<String>, StoreError> {
     let names = connection
         .prepare_cached(
@@ -165,7 +166,7 @@ pub(crate) fn uplinks_of(connection: &Connection, destination: i64) -> Result<Ve
     Ok(names)
 }
 
-/// Binds a destination to uplinks, and to no others.
+/// Replaces the uplinks that a destination is bound to.
 pub(crate) fn bind(connection: &Connection, destination: i64, uplinks: &[String]) -> Result<(), StoreError> {
     connection.execute("DELETE FROM destination_uplink WHERE destination = ?1", [destination])?;
     for (position, name) in (0_i64..).zip(uplinks) {
@@ -186,7 +187,7 @@ fn role(backup: bool) -> &'static str {
 }
 
 fn not_found(name: &str) -> StoreError {
-    StoreError::NotFound { kind: Kind::Uplink, name: name.to_owned() }
+    StoreError::NotFound { kind: RecordKind::Uplink, name: name.to_owned() }
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Uplink> {

@@ -4,7 +4,9 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_core::alerts::Open;
-use yonder_store::{Alert, ContactSettings, Kind, MasterKey, NewContact, SecretChange, Store, StoreError};
+use yonder_store::{
+    Alert, ContactSettings, MasterKey, NewContact, RecordKind, SecretChange, Store, StoreError,
+};
 
 fn store() -> Store {
     Store::open_in_memory(MasterKey::from_bytes(&[3; 32])).unwrap()
@@ -56,13 +58,13 @@ fn a_secret_stays_until_another_takes_its_place() {
 }
 
 #[test]
-fn alerts_name_contacts_that_are_there_and_forget_those_that_go() {
+fn alerts_refer_to_existing_contacts() {
     let store = store();
     store.add_contact(&contact("Desk", None)).unwrap();
     store.add_contact(&contact("Admin", None)).unwrap();
     store.add_alert(&alert("Down", &["desk", "Admin"])).unwrap();
     let unknown = store.add_alert(&alert("Other", &["Nobody"])).unwrap_err();
-    assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Contact, .. }));
+    assert!(matches!(unknown, StoreError::NotFound { kind: RecordKind::Contact, .. }));
     assert_eq!(store.alerts().unwrap().len(), 1, "nothing half is kept");
     assert!(matches!(store.add_alert(&alert("down", &[])), Err(StoreError::NameTaken { .. })));
     store.remove_contact("Desk").unwrap();
@@ -73,21 +75,21 @@ fn alerts_name_contacts_that_are_there_and_forget_those_that_go() {
         (0, Some("Line".into()))
     );
     store.remove_alert("Down").unwrap();
-    assert!(matches!(store.remove_alert("Down"), Err(StoreError::NotFound { kind: Kind::Alert, .. })));
+    assert!(matches!(store.remove_alert("Down"), Err(StoreError::NotFound { kind: RecordKind::Alert, .. })));
 }
 
 #[test]
-fn what_goes_on_is_kept_as_a_whole() {
+fn open_alerts_are_replaced_as_a_whole() {
     let store = store();
     let open = |subject: &str| Open {
         rule: "Down".into(),
         subject: subject.into(),
         message: "It is down.".into(),
         raised_ms: 5,
-        told_ms: 9,
+        last_notified_ms: 9,
         is_acknowledged: false,
     };
-    store.keep_open_alerts(&[open("feed A"), open("feed B")]).unwrap();
-    store.keep_open_alerts(&[open("feed B")]).unwrap();
+    store.save_open_alerts(&[open("feed A"), open("feed B")]).unwrap();
+    store.save_open_alerts(&[open("feed B")]).unwrap();
     assert_eq!(store.open_alerts().unwrap(), [open("feed B")]);
 }

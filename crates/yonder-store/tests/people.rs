@@ -5,7 +5,7 @@
 use rstest::rstest;
 use secrecy::SecretString;
 use yonder_core::Role;
-use yonder_store::{Invitation, Kind, MasterKey, NewSession, NewToken, Store, StoreError};
+use yonder_store::{Invitation, MasterKey, NewSession, NewToken, RecordKind, Store, StoreError};
 
 fn store() -> Store {
     let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
@@ -40,7 +40,7 @@ fn sessions_end_when_they_expire_or_are_removed() {
 }
 
 #[test]
-fn sessions_are_listed_and_ended_by_their_number_and_only_by_whom_they_belong_to() {
+fn sessions_are_ended_by_id_and_owner() {
     let store = store();
     begin(&store, "desk", "one", 10);
     begin(&store, "desk", "two", 20);
@@ -49,7 +49,7 @@ fn sessions_are_listed_and_ended_by_their_number_and_only_by_whom_they_belong_to
     let mine = store.sessions(Some("Desk"), 40).unwrap();
     assert_eq!(mine.iter().map(|session| session.begun_s).collect::<Vec<_>>(), [20, 10], "latest first");
     let ending = store.end_session(&mine[0].id, Some("night desk"));
-    assert!(matches!(ending, Err(StoreError::NotFound { kind: Kind::Session, .. })));
+    assert!(matches!(ending, Err(StoreError::NotFound { kind: RecordKind::Session, .. })));
     store.end_session(&mine[0].id, Some("desk")).unwrap();
     store.end_session(&mine[1].id, None).unwrap();
     assert!(store.end_session("", None).is_err() && store.end_session(&mine[1].id, None).is_err());
@@ -57,7 +57,7 @@ fn sessions_are_listed_and_ended_by_their_number_and_only_by_whom_they_belong_to
 }
 
 #[test]
-fn a_session_in_use_is_dated_and_outlives_a_new_password_alone() {
+fn session_in_use_survives_a_new_password() {
     let store = store();
     begin(&store, "desk", "one", 10);
     begin(&store, "desk", "two", 20);
@@ -89,7 +89,7 @@ fn the_last_admin_stays_one() {
 }
 
 #[test]
-fn an_invitation_is_void_after_its_time_when_it_is_used_and_when_there_is_another() {
+fn invitation_ends_when_expired_used_or_replaced() {
     let store = store();
     let invitation = |expires_s| Invitation {
         name: "Signal box".into(),
@@ -110,7 +110,7 @@ fn an_invitation_is_void_after_its_time_when_it_is_used_and_when_there_is_anothe
     assert_eq!(store.invitation(&"second".into(), 50).unwrap(), None);
     assert!(matches!(
         store.remove_invitation("Signal box"),
-        Err(StoreError::NotFound { kind: Kind::Invitation, .. })
+        Err(StoreError::NotFound { kind: RecordKind::Invitation, .. })
     ));
 }
 
@@ -134,7 +134,7 @@ fn a_token_lasts_as_long_as_it_was_made_for(
         expires_s,
     };
     store.add_token(&new).unwrap();
-    assert!(matches!(store.add_token(&new), Err(StoreError::NameTaken { kind: Kind::Token, .. })));
+    assert!(matches!(store.add_token(&new), Err(StoreError::NameTaken { kind: RecordKind::Token, .. })));
     assert_eq!(store.token(&secret, now_s).unwrap().is_some(), good);
     assert_eq!(store.token(&"another".into(), now_s).unwrap(), None);
     store.touch_token("wall display", 7).unwrap();
@@ -145,7 +145,7 @@ fn a_token_lasts_as_long_as_it_was_made_for(
 }
 
 #[test]
-fn tokens_and_invitations_allow_no_more_than_their_maker_and_end_with_them() {
+fn tokens_and_invitations_are_limited_by_their_creator() {
     let store = store();
     store.add_person("night", "hash", Role::Admin, 1).unwrap();
     let secret = SecretString::from("a secret");

@@ -2,10 +2,10 @@
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
-use yonder_core::Side;
-use yonder_core::record::{Blame, Note, OpenRun, Subject};
+use yonder_core::FaultDomain;
+use yonder_core::record::{HistoryEvent, OpenRun, OutageCause, Subject};
 use yonder_core::{FeedPhase, Phase};
-use yonder_store::{Deed, Kind, LogFilter, MasterKey, Store};
+use yonder_store::{LogFilter, LoggedAction, MasterKey, RecordKind, Store};
 
 fn store() -> Store {
     Store::open_in_memory(MasterKey::from_bytes(&[7; 32])).unwrap()
@@ -19,14 +19,20 @@ fn push() -> Subject {
     Subject::Push("Line".into(), "One".into())
 }
 
-fn blame() -> Blame {
-    Blame { code: "feed.stalled".into(), side: Side::Camera, message: "Nothing comes.".into() }
+fn cause() -> OutageCause {
+    OutageCause { code: "feed.stalled".into(), side: FaultDomain::Camera, message: "Nothing comes.".into() }
 }
 
-fn began(at_ms: i64, subject: Subject) -> [Note; 2] {
+fn began(at_ms: i64, subject: Subject) -> [HistoryEvent; 2] {
     [
-        Note::RunBegan { at_ms, subject: subject.clone() },
-        Note::State { at_ms, subject, state: Phase::Feed(FeedPhase::Dialing), blame: None, remark: None },
+        HistoryEvent::RunBegan { at_ms, subject: subject.clone() },
+        HistoryEvent::State {
+            at_ms,
+            subject,
+            state: Phase::Feed(FeedPhase::Dialing),
+            cause: None,
+            remark: None,
+        },
     ]
 }
 
@@ -37,25 +43,25 @@ fn all(limit: u32) -> LogFilter {
 #[test]
 fn runs_and_outages_are_kept_until_they_end() {
     let store = store();
-    store.keep_notes(&began(10, feed()), 10, false).unwrap();
-    store.keep_notes(&began(10, push()), 12, false).unwrap();
-    let down = Note::OutageBegan { at_ms: 20, subject: feed(), blame: blame() };
-    store.keep_notes(&[down], 21, false).unwrap();
+    store.save_events(&began(10, feed()), 10, false).unwrap();
+    store.save_events(&began(10, push()), 12, false).unwrap();
+    let down = HistoryEvent::OutageBegan { at_ms: 20, subject: feed(), cause: cause() };
+    store.save_events(&[down], 21, false).unwrap();
     let open = store.open_runs().unwrap();
     let expected =
         [OpenRun { subject: feed(), was_down: true }, OpenRun { subject: push(), was_down: false }];
     assert_eq!(open, expected);
     assert_eq!(store.last_alive().unwrap(), Some((21, false)));
 
-    let up = Note::OutageEnded { at_ms: 35, subject: feed() };
-    let ended = Note::RunEnded { at_ms: 50, subject: feed() };
-    store.keep_notes(&[up, ended], 50, true).unwrap();
+    let up = HistoryEvent::OutageEnded { at_ms: 35, subject: feed() };
+    let ended = HistoryEvent::RunEnded { at_ms: 50, subject: feed() };
+    store.save_events(&[up, ended], 50, true).unwrap();
     assert_eq!(store.open_runs().unwrap(), [OpenRun { subject: push(), was_down: false }]);
     assert_eq!(store.last_alive().unwrap(), Some((50, true)));
     let outages = store.outages(0, 100).unwrap();
     assert_eq!(
-        (outages[0].span.begin_ms, outages[0].span.end_ms, &outages[0].blame),
-        (20, Some(35), &blame())
+        (outages[0].span.begin_ms, outages[0].span.end_ms, &outages[0].cause),
+        (20, Some(35), &cause())
     );
     assert_eq!(store.runs(0, 100).unwrap().len(), 2);
     // The push still should run; the feed no longer did.
@@ -64,35 +70,35 @@ fn runs_and_outages_are_kept_until_they_end() {
 }
 
 #[test]
-fn an_end_before_its_begin_is_none_at_all() {
+fn span_that_ends_before_its_begin_is_dropped() {
     let store = store();
-    store.keep_notes(&began(100, feed()), 100, false).unwrap();
-    store.keep_notes(&[Note::RunEnded { at_ms: 90, subject: feed() }], 90, false).unwrap();
+    store.save_events(&began(100, feed()), 100, false).unwrap();
+    store.save_events(&[HistoryEvent::RunEnded { at_ms: 90, subject: feed() }], 90, false).unwrap();
     assert_eq!(store.runs(0, 1_000).unwrap()[0].end_ms, Some(100));
 }
 
 #[test]
-fn the_logbook_is_found_by_time_name_and_number() {
+fn logbook_is_filtered_by_time_name_and_number() {
     let store = store();
-    store.keep_notes(&began(10, feed()), 10, false).unwrap();
-    store.keep_notes(&began(20, push()), 20, false).unwrap();
-    let state = Note::State {
+    store.save_events(&began(10, feed()), 10, false).unwrap();
+    store.save_events(&began(20, push()), 20, false).unwrap();
+    let state = HistoryEvent::State {
         at_ms: 30,
         subject: feed(),
         state: Phase::Feed(FeedPhase::Stalled),
-        blame: Some(blame()),
+        cause: Some(cause()),
         remark: None,
     };
-    store.keep_notes(&[state], 30, false).unwrap();
-    let deed = Deed {
+    store.save_events(&[state], 30, false).unwrap();
+    let action = LoggedAction {
         at_ms: 40,
         who: Some("night desk".into()),
         what: "key-revealed".into(),
-        kind: Kind::Destination,
+        kind: RecordKind::Destination,
         name: "One".into(),
         detail: String::new(),
     };
-    store.record_deed(&deed).unwrap();
+    store.log_action(&action).unwrap();
     let whole = store.logbook(&all(100)).unwrap();
     let times: Vec<i64> = whole.iter().map(|line| line.at_ms).collect();
     assert_eq!(times, [10, 20, 30, 40]);
@@ -114,25 +120,27 @@ fn the_logbook_is_found_by_time_name_and_number() {
 }
 
 #[test]
-fn what_is_old_is_forgotten_but_not_what_lasts() {
+fn old_entries_are_pruned_except_open_ones() {
     let store = store();
-    store.keep_notes(&began(10, feed()), 10, false).unwrap();
-    store.keep_notes(&[Note::OutageBegan { at_ms: 12, subject: feed(), blame: blame() }], 12, false).unwrap();
-    store.keep_notes(&[Note::OutageEnded { at_ms: 14, subject: feed() }], 14, false).unwrap();
-    store.keep_notes(&began(20, push()), 20, false).unwrap();
+    store.save_events(&began(10, feed()), 10, false).unwrap();
+    store
+        .save_events(&[HistoryEvent::OutageBegan { at_ms: 12, subject: feed(), cause: cause() }], 12, false)
+        .unwrap();
+    store.save_events(&[HistoryEvent::OutageEnded { at_ms: 14, subject: feed() }], 14, false).unwrap();
+    store.save_events(&began(20, push()), 20, false).unwrap();
     store.prune_record(15, 100).unwrap();
     assert_eq!(store.logbook(&all(100)).unwrap().len(), 1);
     assert!(store.outages(0, 100).unwrap().is_empty());
     assert_eq!(store.runs(0, 100).unwrap().len(), 2);
     for at_ms in 30..60 {
-        let state = Note::State {
+        let state = HistoryEvent::State {
             at_ms,
             subject: feed(),
             state: Phase::Feed(FeedPhase::Waiting),
-            blame: None,
+            cause: None,
             remark: None,
         };
-        store.keep_notes(&[state], at_ms, false).unwrap();
+        store.save_events(&[state], at_ms, false).unwrap();
     }
     store.prune_record(0, 10).unwrap();
     let left = store.logbook(&all(100)).unwrap();

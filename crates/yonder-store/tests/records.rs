@@ -4,9 +4,9 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_store::{
-    AuditEntry, AuditFilter, Carried, DesiredState, DestinationSettings, Fate, FeedSettings, KeyKind, Kind,
-    MasterKey, NewDestination, NewFeed, NewSecrets, Pattern, PlatformSheet, Relay, SealedSecret,
-    SecretChange, Store, StoreError, Uplink,
+    AuditEntry, AuditFilter, DesiredState, DestinationSettings, FeedSettings, KeyKind, MasterKey,
+    NewDestination, NewFeed, NewSecrets, Outcome, Pattern, PlatformSheet, RecordKind, Relay, SealedSecret,
+    SecretChange, Store, StoreError, TrafficKey, Uplink,
 };
 
 fn key() -> MasterKey {
@@ -68,7 +68,7 @@ fn filled() -> Store {
 }
 
 #[test]
-fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
+fn records_survive_a_restart_and_secrets_are_not_in_the_file() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("yonder.db");
     {
@@ -76,7 +76,7 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
         store.add_feed(&feed("Summit"), 1).unwrap();
         store.add_destination(&destination("One"), 2).unwrap();
         store.add_relay(&Relay::new("Line", "summit", vec!["one".into()]), 3).unwrap();
-        store.set_wanted("Line", DesiredState::On).unwrap();
+        store.set_desired_state("Line", DesiredState::On).unwrap();
     }
     for file in std::fs::read_dir(folder.path()).unwrap() {
         let bytes = std::fs::read(file.unwrap().path()).unwrap();
@@ -87,24 +87,24 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
     assert_eq!(opened(&store, feed.password), "planted-camera-word");
     assert_eq!(key_of(&store, "One"), "planted-stream-key");
     assert_eq!(opened(&store, store.destination("One").unwrap().passphrase), "planted-passphrase");
-    let kept = store.relays().unwrap().remove(0);
-    assert_eq!((kept.uid.len(), kept.revision), (16, 1), "starting it is no change of its settings");
+    let stored = store.relays().unwrap().remove(0);
+    assert_eq!((stored.uid.len(), stored.revision), (16, 1), "starting it is no change of its settings");
     let relay = Relay {
         wanted: DesiredState::On,
         site: Some("Fell".into()),
-        uid: kept.uid.clone(),
-        revision: kept.revision,
+        uid: stored.uid.clone(),
+        revision: stored.revision,
         ..Relay::new("Line", "Summit", vec!["One".into()])
     };
-    assert_eq!(kept, relay);
+    assert_eq!(stored, relay);
 }
 
 #[test]
-fn a_name_is_taken_once_whatever_its_case() {
+fn names_are_unique_ignoring_case() {
     let store = filled();
     assert!(matches!(
         store.add_feed(&feed("SUMMIT"), 1),
-        Err(StoreError::NameTaken { kind: Kind::Feed, .. })
+        Err(StoreError::NameTaken { kind: RecordKind::Feed, .. })
     ));
     assert!(matches!(store.add_destination(&destination("one"), 1), Err(StoreError::NameTaken { .. })));
     assert!(matches!(
@@ -118,11 +118,11 @@ fn a_name_is_taken_once_whatever_its_case() {
 }
 
 #[test]
-fn a_relay_to_nowhere_is_not_half_kept() {
+fn relay_with_an_unknown_destination_is_not_stored() {
     let store = filled();
     let error =
         store.add_relay(&Relay::new("Other", "Summit", vec!["One".into(), "Three".into()]), 1).unwrap_err();
-    assert!(matches!(error, StoreError::NotFound { kind: Kind::Destination, .. }));
+    assert!(matches!(error, StoreError::NotFound { kind: RecordKind::Destination, .. }));
     assert_eq!(store.relays().unwrap().len(), 1);
     let mut line = store.relay("Line").unwrap();
     line.destinations = vec!["Three".into()];
@@ -131,7 +131,7 @@ fn a_relay_to_nowhere_is_not_half_kept() {
 }
 
 #[test]
-fn what_a_relay_uses_cannot_be_removed() {
+fn records_used_by_a_relay_cannot_be_removed() {
     let store = filled();
     let error = store.remove_feed("Summit").unwrap_err();
     assert_eq!(error.to_string(), "the feed \"Summit\" is used by Line");
@@ -160,7 +160,7 @@ fn a_new_key_replaces_the_old_one() {
 }
 
 #[test]
-fn a_passphrase_is_set_and_taken_away_without_touching_the_key() {
+fn passphrase_changes_do_not_affect_the_key() {
     let store = filled();
     let set = |passphrase| store.rekey_destination("One", &NewSecrets { key: None, passphrase }, 9).unwrap();
     set(Some(Some("another one".into())));
@@ -181,12 +181,12 @@ fn a_destination_may_have_no_secret_at_all() {
 }
 
 #[test]
-fn a_relay_is_to_be_checked_anew_when_it_or_its_feed_or_a_destination_changes() {
+fn changes_of_a_relay_feed_or_destination_require_another_preflight() {
     let store = filled();
-    let cleared = || store.relay("Line").unwrap().cleared_s;
+    let cleared = || store.relay("Line").unwrap().preflight_passed_at_s;
     let clear = || {
         let setup = store.relay("Line").unwrap().setup;
-        assert!(store.clear_relay("Line", setup, 7).unwrap());
+        assert!(store.mark_preflight_passed("Line", setup, 7).unwrap());
     };
     clear();
     assert_eq!(cleared(), Some(7));
@@ -221,16 +221,16 @@ fn a_relay_is_to_be_checked_anew_when_it_or_its_feed_or_a_destination_changes() 
 fn sheets_replace_each_other_by_name() {
     let store = filled();
     let sheet = |name: &str, rules: &str| PlatformSheet { name: name.into(), rules: rules.into() };
-    store.keep_platform(&sheet("Bramble TV", "{}"), 1).unwrap();
-    store.keep_platform(&sheet("bramble tv", "{\"note\":\"x\"}"), 2).unwrap();
+    store.save_platform(&sheet("Bramble TV", "{}"), 1).unwrap();
+    store.save_platform(&sheet("bramble tv", "{\"note\":\"x\"}"), 2).unwrap();
     assert_eq!(store.platforms().unwrap(), [sheet("Bramble TV", "{\"note\":\"x\"}")]);
     store.remove_platform("BRAMBLE TV").unwrap();
     let error = store.remove_platform("Bramble TV").unwrap_err();
-    assert!(matches!(error, StoreError::NotFound { kind: Kind::Platform, .. }));
+    assert!(matches!(error, StoreError::NotFound { kind: RecordKind::Platform, .. }));
 }
 
 #[test]
-fn uplinks_are_listed_from_here_to_there_and_kept_while_destinations_are_bound_to_them() {
+fn local_uplinks_are_listed_first_and_bound_ones_cannot_be_removed() {
     let store = filled();
     let uplink = |name: &str, site: Option<&str>, backup| Uplink {
         name: name.into(),
@@ -247,8 +247,8 @@ fn uplinks_are_listed_from_here_to_there_and_kept_while_destinations_are_bound_t
     }
     let names: Vec<_> = store.uplinks().unwrap().into_iter().map(|uplink| uplink.name).collect();
     assert_eq!(names, ["b", "a", "c"]);
-    let taken = store.add_uplink(&uplink("B", None, false), 1).unwrap_err();
-    assert!(matches!(taken, StoreError::NameTaken { kind: Kind::Uplink, .. }));
+    let refused = store.add_uplink(&uplink("B", None, false), 1).unwrap_err();
+    assert!(matches!(refused, StoreError::NameTaken { kind: RecordKind::Uplink, .. }));
     store.edit_uplink("c", &uplink("d", Some("Moor"), false)).unwrap();
     assert_eq!(store.uplink("d").unwrap().site.as_deref(), Some("Moor"));
     store.remove_uplink("d").unwrap();
@@ -263,17 +263,17 @@ fn uplinks_are_listed_from_here_to_there_and_kept_while_destinations_are_bound_t
     let used = store.remove_uplink("a").unwrap_err();
     assert_eq!(used.to_string(), r#"the uplink "a" is used by One"#);
     let unknown = store.edit_destination("One", &bound(&["b", "e"]), &SecretChange::Keep).unwrap_err();
-    assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Uplink, .. }));
+    assert!(matches!(unknown, StoreError::NotFound { kind: RecordKind::Uplink, .. }));
     assert_eq!(store.destination("One").unwrap().settings.uplinks, ["a", "b"], "nothing was half changed");
     store.edit_destination("One", &bound(&[]), &SecretChange::Keep).unwrap();
     store.remove_uplink("a").unwrap();
 }
 
 #[test]
-fn traffic_adds_up_by_day_and_whose_it_is() {
+fn traffic_is_summed_by_day_and_key() {
     let store = filled();
-    let push = Carried::Push("Line".into(), "One".into());
-    let feed = Carried::Feed("Summit".into());
+    let push = TrafficKey::Push("Line".into(), "One".into());
+    let feed = TrafficKey::Feed("Summit".into());
     store.add_traffic("2026-11-22", &[(push.clone(), 5), (feed.clone(), 7)]).unwrap();
     store.add_traffic("2026-11-23", &[(push.clone(), 10)]).unwrap();
     store.add_traffic("2026-11-23", &[(push.clone(), 1)]).unwrap();
@@ -300,7 +300,7 @@ fn several_feeds_are_added_all_or_none() {
     let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
     store.add_feeds(&[feed("Yard 1"), feed("Yard 2")], 1).unwrap();
     let error = store.add_feeds(&[feed("Yard 3"), feed("yard 2")], 2).unwrap_err();
-    assert!(matches!(error, StoreError::NameTaken { kind: Kind::Feed, .. }), "{error}");
+    assert!(matches!(error, StoreError::NameTaken { kind: RecordKind::Feed, .. }), "{error}");
     let names: Vec<String> = store.feeds().unwrap().into_iter().map(|feed| feed.settings.name).collect();
     assert_eq!(names, ["Yard 1", "Yard 2"]);
     assert_eq!(store.feed("Yard 1").unwrap().settings.pin, Some([7; 32]));
@@ -317,58 +317,61 @@ fn patterns_are_kept_changed_and_removed() {
         note: String::new(),
     };
     store.add_pattern(&pattern, 1).unwrap();
-    assert!(matches!(store.add_pattern(&pattern, 1), Err(StoreError::NameTaken { kind: Kind::Pattern, .. })));
+    assert!(matches!(
+        store.add_pattern(&pattern, 1),
+        Err(StoreError::NameTaken { kind: RecordKind::Pattern, .. })
+    ));
     let renamed = Pattern { name: "Stop".into(), note: "by the bridge".into(), ..pattern.clone() };
     store.edit_pattern("halt", &renamed).unwrap();
     assert_eq!(store.pattern("STOP").unwrap(), renamed);
     for outcome in [store.edit_pattern("Halt", &pattern), store.remove_pattern("Halt")] {
-        assert!(matches!(outcome, Err(StoreError::NotFound { kind: Kind::Pattern, .. })));
+        assert!(matches!(outcome, Err(StoreError::NotFound { kind: RecordKind::Pattern, .. })));
     }
     store.remove_pattern("Stop").unwrap();
     assert_eq!(store.patterns().unwrap().len(), shipped);
 }
 
 #[test]
-fn a_group_of_writes_is_kept_or_undone_as_a_whole() {
+fn transaction_is_committed_or_rolled_back() {
     let store = filled();
     let names = || store.feeds().unwrap().into_iter().map(|feed| feed.settings.name).collect::<Vec<_>>();
-    let undone: Result<usize, StoreError> = store.together(|| {
+    let undone: Result<usize, StoreError> = store.transaction(|| {
         store.add_feed(&feed("Viaduct"), 1)?;
-        Ok(Fate::Undo(names().len()))
+        Ok(Outcome::Rollback(names().len()))
     });
     assert_eq!((undone.unwrap(), names()), (2, vec!["Summit".to_owned()]));
-    let failed: Result<(), StoreError> = store.together(|| {
+    let failed: Result<(), StoreError> = store.transaction(|| {
         store.add_feed(&feed("Viaduct"), 1)?;
         store.add_feed(&feed("Summit"), 1)?;
-        Ok(Fate::Keep(()))
+        Ok(Outcome::Commit(()))
     });
     assert!(matches!(failed, Err(StoreError::NameTaken { .. })));
     assert_eq!(names(), ["Summit"]);
-    let kept: Result<(), StoreError> = store.together(|| {
+    let stored: Result<(), StoreError> = store.transaction(|| {
         store.add_feed(&feed("Viaduct"), 1)?;
         // One that fails, and a group that is undone, take nothing else with them.
         assert!(store.add_feed(&feed("Viaduct"), 1).is_err());
-        store.together(|| store.remove_feed("Viaduct").map(Fate::Undo))?;
-        store.together(|| store.add_feed(&feed("Shed"), 1).map(Fate::Keep))?;
-        Ok(Fate::Keep(()))
+        store.transaction(|| store.remove_feed("Viaduct").map(Outcome::Rollback))?;
+        store.transaction(|| store.add_feed(&feed("Shed"), 1).map(Outcome::Commit))?;
+        Ok(Outcome::Commit(()))
     });
-    kept.unwrap();
+    stored.unwrap();
     assert_eq!(names(), ["Shed", "Summit", "Viaduct"]);
 }
 
 #[test]
-fn others_read_what_was_there_before_while_a_group_writes() {
+fn readers_see_the_state_before_an_open_transaction() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(&folder.path().join("yonder.db"), key()).unwrap();
     store.add_feed(&feed("Summit"), 1).unwrap();
     std::thread::scope(|scope| {
-        let done: Result<(), StoreError> = store.together(|| {
+        let done: Result<(), StoreError> = store.transaction(|| {
             store.add_feed(&feed("Viaduct"), 1)?;
             assert_eq!(store.feeds()?.len(), 2, "the writer reads what it wrote");
             // Joined within the group: a reader that waited for its end would never return.
             let other = scope.spawn(|| store.feeds().unwrap().len());
             assert_eq!(other.join().unwrap(), 1);
-            Ok(Fate::Keep(()))
+            Ok(Outcome::Commit(()))
         });
         done.unwrap();
     });
@@ -376,37 +379,37 @@ fn others_read_what_was_there_before_while_a_group_writes() {
 }
 
 #[test]
-fn a_backup_is_made_while_a_group_writes() {
+fn backup_is_made_during_a_transaction() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(&folder.path().join("yonder.db"), key()).unwrap();
     std::thread::scope(|scope| {
-        let done: Result<(), StoreError> = store.together(|| {
+        let done: Result<(), StoreError> = store.transaction(|| {
             store.add_feed(&feed("Summit"), 1)?;
             let copy = scope.spawn(|| store.backup().unwrap()).join().unwrap();
             assert!(copy.starts_with(b"SQLite format 3"));
-            Ok(Fate::Keep(()))
+            Ok(Outcome::Commit(()))
         });
         done.unwrap();
     });
 }
 
 #[test]
-fn names_are_told_of_every_kind_that_has_them() {
+fn names_are_returned_for_every_kind_with_names() {
     let store = filled();
-    assert_eq!(store.names(Kind::Feed).unwrap(), ["Summit"]);
+    assert_eq!(store.names(RecordKind::Feed).unwrap(), ["Summit"]);
     let kinds = [
-        Kind::Destination,
-        Kind::Relay,
-        Kind::Person,
-        Kind::Pattern,
-        Kind::Platform,
-        Kind::Uplink,
-        Kind::Alert,
-        Kind::Contact,
-        Kind::Invitation,
-        Kind::Token,
-        Kind::Session,
-        Kind::Service,
+        RecordKind::Destination,
+        RecordKind::Relay,
+        RecordKind::Person,
+        RecordKind::Pattern,
+        RecordKind::Platform,
+        RecordKind::Uplink,
+        RecordKind::Alert,
+        RecordKind::Contact,
+        RecordKind::Invitation,
+        RecordKind::Token,
+        RecordKind::Session,
+        RecordKind::Service,
     ];
     for kind in kinds {
         assert!(store.names(kind).is_ok(), "{kind}");
@@ -414,30 +417,30 @@ fn names_are_told_of_every_kind_that_has_them() {
 }
 
 #[test]
-fn a_preflight_clears_the_set_up_that_it_checked_and_no_other() {
+fn preflight_passes_only_the_configuration_that_it_checked() {
     let store = filled();
     let checked = store.relay("Line").unwrap().setup;
     // A destination is changed while the preflight measures.
     store.edit_destination("Two", &destination("Two").settings, &SecretChange::Keep).unwrap();
-    assert!(!store.clear_relay("Line", checked, 7).unwrap());
-    assert_eq!(store.relay("Line").unwrap().cleared_s, None);
+    assert!(!store.mark_preflight_passed("Line", checked, 7).unwrap());
+    assert_eq!(store.relay("Line").unwrap().preflight_passed_at_s, None);
 }
 
 #[test]
 fn a_record_keeps_its_id_under_another_name_and_each_change_raises_its_revision() {
     let store = filled();
-    let before = store.identity(Kind::Feed, "summit").unwrap().unwrap();
+    let before = store.identity(RecordKind::Feed, "summit").unwrap().unwrap();
     store.edit_feed("Summit", &feed("Top").settings, &SecretChange::Keep, &SecretChange::Keep).unwrap();
-    let after = store.identity(Kind::Feed, "Top").unwrap().unwrap();
+    let after = store.identity(RecordKind::Feed, "Top").unwrap().unwrap();
     assert_eq!(after.uid, before.uid);
     assert!(after.revision > before.revision);
-    assert_eq!(store.name_of(Kind::Feed, &before.uid).unwrap().as_deref(), Some("Top"));
+    assert_eq!(store.name_of(RecordKind::Feed, &before.uid).unwrap().as_deref(), Some("Top"));
     // Facts that the service records by itself are no change.
     store.record_worked(&[yonder_store::HistorySubject::Feed("Top".into())], 5).unwrap();
     store.note_key_used("One", 5).unwrap();
-    assert_eq!(store.identity(Kind::Feed, "Top").unwrap(), Some(after));
-    assert_eq!(store.identity(Kind::Feed, "Summit").unwrap(), None);
-    assert_eq!(store.identity(Kind::Session, "x").unwrap(), None);
+    assert_eq!(store.identity(RecordKind::Feed, "Top").unwrap(), Some(after));
+    assert_eq!(store.identity(RecordKind::Feed, "Summit").unwrap(), None);
+    assert_eq!(store.identity(RecordKind::Session, "x").unwrap(), None);
 }
 
 #[test]
@@ -473,20 +476,20 @@ fn the_audit_trail_is_read_by_record_person_and_page() {
 #[test]
 fn a_state_kept_in_memory_is_read_and_stored_later() {
     let store = filled();
-    store.remember_wanted("Line", DesiredState::Hold).unwrap();
+    store.remember_desired_state("Line", DesiredState::Hold).unwrap();
     let relay = store.relay("Line").unwrap();
     assert_eq!((relay.wanted, relay.is_unsaved), (DesiredState::Hold, true));
     assert_eq!(store.relays().unwrap()[0].wanted, DesiredState::Hold);
-    assert_eq!((store.save_wanted().unwrap(), store.save_wanted().unwrap()), (1, 0));
+    assert_eq!((store.save_desired_states().unwrap(), store.save_desired_states().unwrap()), (1, 0));
     let relay = store.relay("Line").unwrap();
     assert_eq!((relay.wanted, relay.is_unsaved), (DesiredState::Hold, false));
-    store.remember_wanted("Line", DesiredState::Off).unwrap();
-    store.set_wanted("Line", DesiredState::On).unwrap();
+    store.remember_desired_state("Line", DesiredState::Off).unwrap();
+    store.set_desired_state("Line", DesiredState::On).unwrap();
     assert_eq!(store.relay("Line").unwrap().wanted, DesiredState::On, "the later one counts");
 }
 
 #[test]
-fn writes_behind_one_that_waited_in_vain_do_not_wait_as_long_again() {
+fn writes_after_a_busy_timeout_wait_less() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("yonder.db");
     let store = Store::open(&path, key()).unwrap();
@@ -508,12 +511,12 @@ fn after_a_checkpoint_the_file_alone_is_complete() {
     let path = folder.path().join("yonder.db");
     let store = Store::open(&path, key()).unwrap();
     store.add_feed(&feed("Summit"), 1).unwrap();
-    assert_eq!(store.names(Kind::Feed).unwrap(), ["Summit"], "a reader is open as well");
+    assert_eq!(store.names(RecordKind::Feed).unwrap(), ["Summit"], "a reader is open as well");
     store.checkpoint().unwrap();
     let copied = folder.path().join("copied.db");
     std::fs::copy(&path, &copied).unwrap();
     let copy = Store::open(&copied, key()).unwrap();
-    assert_eq!(copy.names(Kind::Feed).unwrap(), ["Summit"]);
+    assert_eq!(copy.names(RecordKind::Feed).unwrap(), ["Summit"]);
     assert_eq!(std::fs::metadata(folder.path().join("yonder.db-wal")).unwrap().len(), 0);
 }
 
@@ -529,5 +532,5 @@ fn a_checkpoint_does_not_wait_for_a_reader_of_another_program() {
     store.checkpoint().unwrap();
     assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
     reader.execute_batch("COMMIT").unwrap();
-    assert_eq!(store.names(Kind::Feed).unwrap(), ["Summit"]);
+    assert_eq!(store.names(RecordKind::Feed).unwrap(), ["Summit"]);
 }

@@ -9,8 +9,8 @@ use rusqlite::Connection;
 use secrecy::ExposeSecret as _;
 use tempfile::TempDir;
 use yonder_store::{
-    DestinationSettings, FeedSettings, KeyKind, Kind, LostSecret, MasterKey, NewContact, NewDestination,
-    NewFeed, SecretChange, Store, StoreError,
+    DestinationSettings, FeedSettings, KeyKind, LostSecret, MasterKey, NewContact, NewDestination, NewFeed,
+    RecordKind, SecretChange, Store, StoreError,
 };
 
 /// A home folder with a master key and records in it.
@@ -119,7 +119,7 @@ fn a_damaged_secret_concerns_its_own_record_alone_and_can_be_set_again() {
     let store = folder.open().unwrap();
     assert_eq!((store.feeds().unwrap().len(), store.destinations().unwrap().len()), (2, 1));
     assert_eq!(password(&store, "Summit").as_deref(), Some("summit-password"));
-    let lost = LostSecret { kind: Kind::Feed, name: "Viaduct".into(), secret: "password" };
+    let lost = LostSecret { kind: RecordKind::Feed, name: "Viaduct".into(), secret: "password" };
     assert_eq!(store.verify_secrets().unwrap(), [lost]);
     let viaduct = store.feed("Viaduct").unwrap();
     assert!(store.is_lost(viaduct.password.as_ref().unwrap()));
@@ -154,7 +154,7 @@ fn records_open_under_their_own_master_key_alone() {
 }
 
 #[test]
-fn records_of_an_older_version_are_tied_to_the_key_that_opens_their_secrets() {
+fn records_of_an_older_version_are_bound_to_the_key_of_their_secrets() {
     let folder = Folder::filled();
     damage_password(&folder.records(), "Viaduct");
     let forget = |folder: &Folder| {
@@ -222,7 +222,7 @@ fn records_adopted_by_a_foreign_key_have_lost_every_secret_and_keep_everything_e
 }
 
 #[test]
-fn a_stream_key_in_a_second_servers_address_is_removed_from_it() {
+fn stream_key_in_a_backup_address_is_removed() {
     let folder = Folder::filled();
     let glue = "UPDATE destination SET backup_server = 'rtmp://b.example.net/live/stream-key-one'";
     Connection::open(folder.records()).unwrap().execute(glue, []).unwrap();

@@ -1,14 +1,17 @@
-//! Protocol dialogues written by hand from the standards, which tests run against each side of an implementation.
+//! Protocol transcripts: dialogues written by hand from the standards, which tests replay against each side of an
+//! implementation.
 //!
-//! A transcript is a text. A line that begins with `>` is what the client sends, one that begins with `<` what the server sends; lines
-//! that are indented continue the one before, and `#` begins a comment. `@ 20` sets the time, in milliseconds. `~` in place of `>`
-//! or `<` is a packet of the client that is lost on its way.
+//! In the text, a line that begins with `>` is sent by the client, one that begins with `<` by the server; indented
+//! lines continue the previous one, and `#` begins a comment. `@ 20` sets the time, in milliseconds. `~` in place of
+//! `>` is a packet of the client that is lost.
 //!
-//! Bytes are written as hexadecimal digits in groups of any even length, as text in quotes (with `\r`, `\n`, `\0` and `\"`), as a
-//! repeated group (`00*12`), as any bytes (`?*4`), or as a variable: `{cookie:4}` stands for four bytes that the first side to send
-//! them chooses, and that are the same for every use of the variable.
+//! Bytes are written as hexadecimal digits in groups of any even length, as text in quotes (with `\r`, `\n`, `\0` and
+//! `\"`), as a repeated group (`00*12`), as any bytes (`?*4`), or as a variable: `{cookie:4}` stands for four bytes
+//! that the first side to send them chooses, and that are the same for every use of the variable. them chooses, and
+//! that are the same for every use of the variable.
 
 #![forbid(unsafe_code)]
+#![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]
 
 use std::collections::HashMap;
 use std::fmt;
@@ -23,14 +26,14 @@ pub enum Side {
     Server,
 }
 
-/// A transcript.
+/// Transcript.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Transcript {
-    /// Steps in order.
+    /// Steps, in order.
     pub steps: Vec<Step>,
 }
 
-/// Bytes that one side sends at one time.
+/// Bytes sent by one side at one time.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
     /// Line number in the text.
@@ -39,13 +42,13 @@ pub struct Step {
     pub at: Duration,
     /// Side that sends.
     pub side: Side,
-    /// The bytes never arrive.
+    /// The bytes are lost.
     pub is_lost: bool,
-    /// The bytes.
+    /// Bytes.
     pub pattern: Pattern,
 }
 
-/// Bytes, some of which may be open.
+/// Bytes, some of which may be variable.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Pattern(Vec<Part>);
 
@@ -67,7 +70,7 @@ impl Variables {
     }
 }
 
-/// Why a text is no transcript.
+/// Syntax error in a transcript.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SyntaxError {
     /// Line number.
@@ -82,14 +85,14 @@ impl fmt::Display for SyntaxError {
     }
 }
 
-/// A difference between a pattern and bytes.
+/// Difference between a pattern and bytes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Mismatch {
     /// Offset of the first byte that differs.
     pub at: usize,
     /// Bytes that the pattern expects.
     pub expected: String,
-    /// Bytes that were found.
+    /// Bytes found.
     pub found: String,
 }
 
@@ -100,7 +103,7 @@ impl fmt::Display for Mismatch {
 }
 
 impl Transcript {
-    /// Reads a transcript.
+    /// Parses a transcript.
     ///
     /// # Errors
     /// [`SyntaxError`] with the line.
@@ -138,19 +141,19 @@ impl Transcript {
 }
 
 impl Pattern {
-    /// Number of bytes.
+    /// Returns the number of bytes.
     #[must_use]
     pub fn len(&self) -> usize {
         self.0.iter().map(Part::len).sum()
     }
 
-    /// True for a pattern without bytes.
+    /// Returns true for a pattern without bytes.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 
-    /// Compares bytes with the pattern, and sets the variables that are open.
+    /// Compares bytes with the pattern, and sets unset variables.
     ///
     /// # Errors
     /// The first difference.
@@ -190,7 +193,7 @@ impl Pattern {
         }
     }
 
-    /// Returns the bytes, with zeros for open ones. An open variable is set to bytes that name it.
+    /// Returns the bytes, with zeros for variable ones. An unset variable is set to bytes that contain its name.
     #[must_use]
     pub fn bytes(&self, variables: &mut Variables) -> Vec<u8> {
         let mut bytes = Vec::with_capacity(self.len());
@@ -230,7 +233,7 @@ impl fmt::Display for Part {
     }
 }
 
-/// Returns the beginning of bytes as digits, and as text where it is one.
+/// Formats the beginning of bytes as digits, and as text if possible.
 fn shown(bytes: &[u8]) -> String {
     let part = bytes.get(..24).unwrap_or(bytes);
     let digits: String = part.iter().map(|byte| format!("{byte:02x}")).collect();
@@ -240,7 +243,7 @@ fn shown(bytes: &[u8]) -> String {
     digits
 }
 
-/// Cuts a comment off. A `#` within quotes begins none.
+/// Removes a comment. A `#` in quotes does not begin one.
 fn without_comment(line: &str) -> &str {
     let mut quoted = false;
     let mut escaped = false;
@@ -336,7 +339,7 @@ mod tests {
     }
 
     #[test]
-    fn open_variables_are_set_by_what_comes_and_kept() {
+    fn variables_are_set_by_the_first_match() {
         let transcript = Transcript::parse("> 01 {cookie:2}\n< {cookie:2} 02").unwrap();
         let mut variables = Variables::default();
         transcript.steps[0].pattern.check(&[1, 7, 8], &mut variables).unwrap();

@@ -1,4 +1,4 @@
-//! The command line.
+//! Command-line arguments.
 
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -37,34 +37,36 @@ use crate::failure::Failure;
 /// Pulls RTSP cameras, pushes them to video platforms, and keeps both running.
 #[derive(Debug, Parser)]
 #[command(name = "yonder", version, arg_required_else_help = true, max_term_width = 100)]
-#[command(after_help = "Exit codes: 0 done, 1 the service said no, 2 wrong usage, 3 not reachable.\n\
-    YONDER_LOG sets what is logged, for example `info` or `yonder_engine=debug`.")]
+#[command(
+    after_help = "Exit codes: 0 done, 1 refused by the service, 2 usage error, 3 service not reachable.\n\
+    YONDER_LOG sets what is logged, for example `info` or `yonder_engine=debug`."
+)]
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub(crate) connection: Connection,
-    /// Print JSON; errors too, on standard error.
+    /// Print JSON, and errors as JSON on standard error.
     #[arg(long, global = true)]
     pub(crate) json: bool,
     #[command(subcommand)]
     pub(crate) command: Command,
 }
 
-/// Settings of the service's HTTP server.
+/// Settings of the HTTP server.
 #[derive(Debug, Args)]
 pub(crate) struct ServeArguments {
     /// Address and port to listen on; port 0 picks one.
     #[arg(long, env = "YONDER_LISTEN", default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
     listen: SocketAddr,
-    /// Certificate chain in PEM; it is read again when it changes.
+    /// Certificate chain in PEM, reloaded when it changes.
     #[arg(long, env = "YONDER_TLS_CERT", value_name = "FILE", requires = "tls_key")]
     tls_cert: Option<PathBuf>,
     /// Private key of the certificate in PEM.
     #[arg(long, env = "YONDER_TLS_KEY", value_name = "FILE", requires = "tls_cert")]
     tls_key: Option<PathBuf>,
-    /// Address by which browsers reach the service, like `https://relay.example.net`.
+    /// URL for browsers, such as `https://relay.example.net`.
     #[arg(long, env = "YONDER_PUBLIC_URL", value_name = "URL", value_parser = parse_public_url)]
     public_url: Option<Url>,
-    /// Address of a proxy whose `X-Forwarded-For` is believed; may be given several times.
+    /// Address of a proxy whose `X-Forwarded-For` is trusted; repeatable.
     #[arg(
         long = "trusted-proxy",
         env = "YONDER_TRUSTED_PROXIES",
@@ -75,22 +77,22 @@ pub(crate) struct ServeArguments {
     /// Accept plain HTTP from other machines.
     #[arg(long)]
     insecure: bool,
-    /// Folder of scheduled backups; `backups` in the home folder by default.
+    /// Folder of scheduled backups; by default `backups` in the data directory.
     #[arg(long, env = "YONDER_BACKUP_FOLDER", value_name = "DIR")]
     backup_folder: Option<PathBuf>,
-    /// Time from one scheduled backup to the next.
+    /// Interval of scheduled backups.
     #[arg(long, default_value = "24h", value_parser = parse_duration, value_name = "TIME")]
     backup_every: Duration,
-    /// Number of scheduled backups that are kept.
+    /// Number of scheduled backups to keep.
     #[arg(long, default_value_t = 7, value_parser = value_parser!(u16).range(1..=1_000), value_name = "NUMBER")]
     backup_keep: u16,
-    /// Schedule no backups.
+    /// Disable scheduled backups.
     #[arg(long, conflicts_with_all = ["backup_folder", "backup_keep"])]
     no_backups: bool,
 }
 
 impl ServeArguments {
-    /// Returns the schedule of backups of the records in `home`.
+    /// Returns the schedule of backups of the data directory `home`.
     pub(crate) fn backup_plan(&self, home: &Path) -> Option<BackupPlan> {
         (!self.no_backups).then(|| BackupPlan {
             folder: self.backup_folder.clone().unwrap_or_else(|| home.join("backups")),
@@ -118,26 +120,26 @@ fn parse_public_url(text: &str) -> Result<Url, String> {
     Err("give scheme and host, like https://relay.example.net".to_owned())
 }
 
-/// Which service is meant.
+/// Selection of the service.
 #[derive(Debug, Args)]
 pub(crate) struct Connection {
-    /// Home folder of the service: its records, its keys, and where it can be reached.
+    /// Data directory of the service, with its records, keys and address.
     #[arg(long, global = true, env = "YONDER_HOME", value_name = "DIR")]
     home: Option<PathBuf>,
-    /// Address of a remote service, like `https://relay.example.net`; before the command, since feeds have
-    /// an --url of their own.
+    /// URL of a remote service, such as `https://relay.example.net`; before the command, since feeds have an --url of
+    /// their own.
     #[arg(long, env = "YONDER_URL", value_name = "URL")]
     url: Option<String>,
-    /// File with the token for a remote service.
+    /// File with the token of a remote service.
     #[arg(long, global = true, env = "YONDER_TOKEN_FILE", value_name = "FILE")]
     token_file: Option<PathBuf>,
-    /// Send the token to a remote service by plain HTTP, readable on the way.
+    /// Send the token over plain HTTP, unencrypted.
     #[arg(long, global = true)]
     plain_http: bool,
 }
 
 impl Connection {
-    /// The home folder: as given, else `~/.yonder`.
+    /// Returns the data directory: as given, or `~/.yonder`.
     pub(crate) fn home_folder(&self) -> PathBuf {
         self.home.clone().unwrap_or_else(|| {
             let base = std::env::var_os("HOME").map_or_else(|| PathBuf::from("."), PathBuf::from);
@@ -145,12 +147,12 @@ impl Connection {
         })
     }
 
-    /// The home folder, if one was given.
+    /// Returns the data directory, if one was given.
     pub(crate) fn given_home(&self) -> Option<&Path> {
         self.home.as_deref()
     }
 
-    /// A client of the service that is meant.
+    /// Returns a client of the selected service.
     pub(crate) fn client(&self) -> Result<Client, Failure> {
         match (&self.url, &self.token_file) {
             (Some(url), Some(token_file)) => Client::remote(url, token_file, self.plain_http),
@@ -164,74 +166,74 @@ impl Connection {
 pub(crate) enum Command {
     /// Run the service.
     Serve(ServeArguments),
-    /// Run the service with the railway's stand-in cameras and platforms.
+    /// Run the service with demo data: stand-in cameras and platforms of a railway.
     Demo(DemoArguments),
-    /// Run one stand-in by itself, to rehearse with.
+    /// Run a single stand-in camera or platform.
     #[command(subcommand)]
     StandIn(StandInCommand),
-    /// Feeds: what is pulled.
+    /// Manage feeds (RTSP pulls).
     #[command(subcommand)]
     Feed(FeedCommand),
-    /// Address patterns: what cameras' addresses look like, with blanks to be filled in.
+    /// Manage address patterns: RTSP addresses of cameras with placeholders.
     #[command(subcommand)]
     Pattern(PatternCommand),
-    /// Platforms: what each accepts, as rule sheets.
+    /// Manage platforms (rule sheets).
     #[command(subcommand)]
     Platform(PlatformCommand),
-    /// Destinations: where it is pushed, and their stream keys.
+    /// Manage destinations and their stream keys.
     #[command(subcommand)]
     Destination(DestinationCommand),
-    /// Relays: a feed and the pushes that carry it.
+    /// Manage relays (a feed and its pushes).
     #[command(subcommand)]
     Relay(RelayCommand),
-    /// Uplinks: what each connection carries, and what a month of it may have.
+    /// Manage uplinks and their monthly allowances.
     #[command(subcommand)]
     Uplink(UplinkCommand),
-    /// Uplinks, bit rates and the month's traffic, as they are or as they would be.
+    /// Show uplinks, bit rates and monthly traffic, as they are or with hypothetical changes.
     Budget(BudgetArguments),
-    /// Every relay, its feed and its pushes on one screen.
+    /// Show all relays, with their feeds and pushes.
     Status {
-        /// Keep showing changes until interrupted.
+        /// Keep updating until interrupted.
         #[arg(long)]
         follow: bool,
     },
     /// Manage alert rules.
     #[command(subcommand)]
     Alert(AlertCommand),
-    /// Contacts: who is notified, by webhook or e-mail.
+    /// Manage contacts, which are notified by webhook or email.
     #[command(subcommand, alias = "receiver")]
     Contact(ContactCommand),
-    /// People: who may sign in, and what they may do.
+    /// Manage people and their roles.
     #[command(subcommand)]
     Person(PersonCommand),
-    /// Sessions of people who are signed in.
+    /// Manage sessions of signed-in people.
     #[command(subcommand)]
     Session(SessionCommand),
-    /// Work that the service does in the background: list, show, cancel.
+    /// List, show or cancel background jobs.
     #[command(subcommand)]
     Job(JobCommand),
-    /// Tokens by which programs use the API.
+    /// Manage API tokens.
     #[command(subcommand)]
     Token(TokenCommand),
-    /// The site book: everything that is kept, as one TOML file.
+    /// Check, compare, apply or export the site book: all settings as one TOML file.
     #[command(subcommand)]
     Book(BookCommand),
     /// Show the logbook: states with their causes, and actions of people.
     Logbook(LogbookArguments),
-    /// Changes: who made them, from where, and what was there before and after.
+    /// Show the audit log: changes with author, origin, and state before and after.
     Audit(AuditArguments),
-    /// A month: how much of the wanted time was up, what was down and whose side it was.
+    /// Show the availability report of a month, with outages and fault domains.
     Report(ReportArguments),
-    /// Write a copy of all records while the service runs; secrets in it stay sealed.
+    /// Write a backup of all records while the service runs, with sealed secrets.
     Backup(BackupArguments),
-    /// Put a backup in the place of the records; the service must not run.
+    /// Restore a backup; the service must be stopped.
     Restore(RestoreArguments),
-    /// Bring the records to this version of the program, or try that on a copy; the service does it at its start as well.
+    /// Migrate the records to this version of the program, or try it on a copy; the service also does so at its start.
     Upgrade(UpgradeArguments),
-    /// The master key: rotate it, or replace one that is lost.
+    /// Rotate the master key, or replace a lost one.
     #[command(subcommand)]
     MasterKey(MasterKeyCommand),
-    /// Look at what the service stands on: records, secrets, disk, open files, certificate authorities.
+    /// Check database, secrets, disk space, file limits and CA certificates.
     Selfcheck,
     /// Print a completion script for a shell.
     Completions {
@@ -241,24 +243,24 @@ pub(crate) enum Command {
     /// Write manual pages of all commands.
     #[command(hide = true)]
     Man {
-        /// Folder of the pages.
+        /// Folder for the pages.
         #[arg(long, value_name = "DIR")]
         out: PathBuf,
     },
-    /// Print the API's own description.
+    /// Print the OpenAPI document.
     #[command(hide = true)]
     Openapi,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoArguments {
-    /// End by itself after this time, like 30s or 2m, with a summary.
+    /// End after this time, such as 30s or 2m, with a summary.
     #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
     pub(crate) duration: Option<Duration>,
     /// Inject faults once everything is live: a frozen camera, a revoked stream key, a slow platform.
     #[arg(long, alias = "bad-hour")]
     pub(crate) with_faults: bool,
-    /// Address and port to listen on; port 0 picks one. By default 127.0.0.1:8460, or another port where that is in use.
+    /// Address and port to listen on; port 0 picks one. By default 127.0.0.1:8460, or another port if that is in use.
     #[arg(long, value_name = "ADDR:PORT")]
     pub(crate) listen: Option<SocketAddr>,
     /// Accept plain HTTP from other machines.
@@ -266,7 +268,7 @@ pub(crate) struct DemoArguments {
     pub(crate) insecure: bool,
 }
 
-/// Reads a time like `500ms`, `30s`, `2m` or `1h`.
+/// Parses a duration such as `500ms`, `30s`, `2m` or `1h`.
 pub(crate) fn parse_duration(text: &str) -> Result<Duration, String> {
     let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
     let (number, unit) = text.split_at(digits);
@@ -291,7 +293,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_command_line_is_sound() {
+    fn command_line_definition_is_valid() {
         Arguments::command().debug_assert();
     }
 

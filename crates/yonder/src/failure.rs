@@ -1,4 +1,4 @@
-//! Failures of the program, with the exit codes that scripts rely on.
+//! Failures of commands, with the exit codes for scripts.
 
 use std::fmt;
 use std::process::ExitCode;
@@ -9,22 +9,22 @@ use yonder_api::Problem;
 use crate::commands::preflight::checks;
 use crate::output::wants_json;
 
-/// Why a command failed.
+/// Failure of a command.
 #[derive(Debug)]
 pub(crate) enum Failure {
-    /// The service said no.
+    /// The service refused the request.
     Refused(Box<Problem>),
-    /// The command was given something that it cannot use.
+    /// Invalid arguments.
     Usage(String),
     /// The service cannot be reached.
     NotReachable(String),
-    /// A camera gave no picture; what there is to say has been said.
+    /// A camera could not be pulled; the reason was printed.
     Camera(String),
-    /// A site book is refused, for these reasons.
+    /// A site book was refused, for these reasons.
     Book(Vec<String>),
     /// The output could not be written, as on a full disk.
     Output(std::io::Error),
-    /// It did not come out well, and that has been said.
+    /// The failure was already printed.
     AlreadyReported,
     /// Any other error.
     Other(anyhow::Error),
@@ -44,7 +44,7 @@ impl Failure {
         })
     }
 
-    /// Tells on standard error: the code, a sentence, the next step.
+    /// Prints code, message and next step on standard error.
     #[expect(clippy::print_stderr, reason = "this is where a command tells why it failed")]
     pub(crate) fn print(&self) {
         if wants_json() {
@@ -78,7 +78,7 @@ impl Failure {
                 eprintln!("yonder: {text} (service.not-reachable)");
                 eprintln!("        Start it with `yonder serve`, or name it with --home or --url.");
             }
-            Self::Camera(code) => eprintln!("yonder: the camera gave no picture ({code})"),
+            Self::Camera(code) => eprintln!("yonder: no frame was received from the camera ({code})"),
             Self::Other(error) => {
                 eprintln!("yonder: {error}");
                 for cause in error.chain().skip(1) {
@@ -90,7 +90,7 @@ impl Failure {
 }
 
 impl Failure {
-    /// Returns what `--json` prints: the problem document of the service, or one of the same form with the code of a failure here.
+    /// Returns the JSON form: the problem document of the service, or one of the same form for a local failure.
     fn problem(&self) -> Value {
         let code = match self {
             Self::Refused(problem) => {
@@ -113,7 +113,7 @@ impl fmt::Display for Failure {
         match self {
             Self::Refused(problem) => f.write_str(&problem.detail),
             Self::Usage(text) | Self::NotReachable(text) => f.write_str(text),
-            Self::Camera(code) => write!(f, "the camera gave no picture ({code})"),
+            Self::Camera(code) => write!(f, "no frame was received from the camera ({code})"),
             Self::Book(faults) => f.write_str(&faults.join("; ")),
             Self::Output(error) => write!(f, "the output could not be written: {error}"),
             Self::AlreadyReported => f.write_str("the command has failed; the reason was printed"),

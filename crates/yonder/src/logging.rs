@@ -1,7 +1,7 @@
-//! The log: lines go to standard error through a bounded queue with a writer thread of its own.
+//! Log output on standard error, through a bounded queue with a writer thread.
 //!
-//! Standard error is often a pipe whose reader may stall: a container's log driver, a terminal that was stopped, a journal on
-//! a disk that hangs. A line that does not fit into the queue is left out and counted; nothing that logs ever waits.
+//! Standard error is often a pipe whose reader may block: a container's log driver, a stopped terminal, a journal on a
+//! blocked disk. Lines that do not fit the queue are dropped and counted; logging never blocks.
 
 use std::io::IsTerminal as _;
 use std::panic::PanicHookInfo;
@@ -11,21 +11,21 @@ use tokio::time::{MissedTickBehavior, interval};
 use tracing_appender::non_blocking::{ErrorCounter, NonBlockingBuilder, WorkerGuard};
 use tracing_subscriber::EnvFilter;
 
-/// Level filter for the log.
+/// Environment variable with the level filter.
 const LOG_VARIABLE: &str = "YONDER_LOG";
-/// Lines that wait for standard error; about a megabyte.
+/// Capacity of the queue, about a megabyte.
 const MAX_QUEUED_LINES: usize = 8_192;
-/// Interval at which left-out lines are reported.
+/// Interval of reports about dropped lines.
 const REPORT_INTERVAL: Duration = Duration::from_secs(10);
 
-/// The log of this process. When dropped, it waits about a second for queued lines to be written.
+/// Log of this process. On drop, it waits about a second for queued lines.
 pub(crate) struct Log {
     left_out: ErrorCounter,
     _writer: WorkerGuard,
 }
 
 impl Log {
-    /// Starts logging to standard error at `level`, unless the environment says otherwise.
+    /// Starts logging to standard error at `level`, unless the environment variable is set.
     pub(crate) fn start(level: &str) -> Self {
         let filter = EnvFilter::try_from_env(LOG_VARIABLE).unwrap_or_else(|_| EnvFilter::new(level));
         let (queue, writer) = NonBlockingBuilder::default()
@@ -34,19 +34,19 @@ impl Log {
             .thread_name("yonder-log")
             .finish(std::io::stderr());
         let left_out = queue.error_counter();
-        // Fails only when a log runs already, which then is used.
+        // Fails only if a log is already active.
         let _started = tracing_subscriber::fmt()
             .with_env_filter(filter)
             .with_writer(queue)
-            // A log file is read by people and programs that know no colors.
+            // A log file has no colors.
             .with_ansi(std::io::stderr().is_terminal())
             .try_init();
-        // The default hook writes to standard error itself.
+        // The default hook would write to standard error directly.
         std::panic::set_hook(Box::new(log_panic));
         Self { left_out, _writer: writer }
     }
 
-    /// Returns the count of lines that were left out.
+    /// Returns the counter of dropped lines.
     pub(crate) fn left_out(&self) -> LeftOutLines {
         LeftOutLines(self.left_out.clone())
     }
@@ -61,11 +61,11 @@ fn log_panic(info: &PanicHookInfo<'_>) {
     tracing::error!(location, message, "panic");
 }
 
-/// Count of log lines that did not fit into the queue.
+/// Counter of log lines that did not fit the queue.
 pub(crate) struct LeftOutLines(ErrorCounter);
 
 impl LeftOutLines {
-    /// Reports left-out lines in the log itself, once there is room again. Runs until dropped.
+    /// Reports dropped lines in the log itself, once the queue has space. Runs until dropped.
     pub(crate) async fn keep_reporting(self) {
         let mut ticks = interval(REPORT_INTERVAL);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -75,7 +75,7 @@ impl LeftOutLines {
             let total = self.0.dropped_lines();
             if total > reported {
                 tracing::warn!(lines = total - reported, "log lines left out, standard error is not read");
-                // The report itself may be left out.
+                // The report itself may be dropped.
                 if self.0.dropped_lines() == total {
                     reported = total;
                 }

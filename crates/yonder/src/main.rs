@@ -1,9 +1,11 @@
-//! `yonder`: the service, its client, and the demonstration, in one program.
+//! `yonder`: the service, its client, and the demo, in one program.
 
 mod arguments;
 mod client;
 mod commands;
 mod failure;
+#[cfg(test)]
+mod help_tests;
 mod logging;
 mod output;
 mod secrets;
@@ -18,8 +20,8 @@ use arguments::{Arguments, Command};
 use commands::platform::PlatformCommand;
 use failure::Failure;
 
-/// Frames are allocated by one thread and freed by another, around the clock. The system's allocator keeps an arena for
-/// each thread and gives little of it back: after an hour of faults it held three times what was in use.
+/// Frames are allocated by one thread and freed by another. The system's allocator keeps an arena per thread and
+/// returns little of it: after an hour of faults it held three times the memory in use.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 

@@ -1,4 +1,4 @@
-//! Standard output: tables for people, JSON for machines.
+//! Standard output: tables, or JSON.
 
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -11,23 +11,23 @@ use serde::Serialize;
 use crate::failure::Failure;
 use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 
-/// First failure of the standard output.
+/// First error of standard output.
 static WRITE_ERROR: Mutex<Option<io::Error>> = Mutex::new(None);
 
 /// Set by the option `--json`.
 static JSON: AtomicBool = AtomicBool::new(false);
 
-/// Switches to JSON for the rest of the process.
+/// Enables JSON output for the process.
 pub(crate) fn use_json() {
     JSON.store(true, Ordering::Relaxed);
 }
 
-/// True if output is JSON.
+/// Returns true if output is JSON.
 pub(crate) fn wants_json() -> bool {
     JSON.load(Ordering::Relaxed)
 }
 
-/// Writes text for people; in JSON an object with the text as its `message`, so that every command answers in JSON.
+/// Prints text; with JSON an object with the text as its `message`, so that every command prints JSON.
 pub(crate) fn print(text: &str) {
     if wants_json() {
         let object = serde_json::json!({ "message": text.trim_end() });
@@ -37,7 +37,7 @@ pub(crate) fn print(text: &str) {
     }
 }
 
-/// Writes text as it is. A failure is kept for [`write_error`]; a reader that has closed its end is none.
+/// Prints text unchanged. An error is kept for [`write_error`], except for a closed pipe.
 pub(crate) fn print_raw(text: &str) {
     let mut out = io::stdout().lock();
     let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
@@ -48,19 +48,19 @@ pub(crate) fn print_raw(text: &str) {
     }
 }
 
-/// Returns the first failure of the standard output: what was printed is not complete.
+/// Returns the first error of standard output, after which the output is incomplete.
 pub(crate) fn write_error() -> Option<io::Error> {
     WRITE_ERROR.lock().unwrap_or_else(PoisonError::into_inner).take()
 }
 
-/// Writes a value as indented JSON.
+/// Prints a value as indented JSON.
 pub(crate) fn print_json<T: Serialize>(value: &T) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(anyhow::Error::from)?;
     print_raw(&(text + "\n"));
     Ok(())
 }
 
-/// Colours that say nothing which words do not say as well.
+/// Style of a text. Colors never carry information of their own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Tone {
     Strong,
@@ -71,7 +71,7 @@ pub(crate) enum Tone {
 }
 
 impl Tone {
-    /// Returns the tone of a feed's state.
+    /// Returns the style of a feed's state.
     pub(crate) fn of_feed(state: FeedPhase) -> Self {
         match state {
             FeedPhase::Off => Self::Quiet,
@@ -81,7 +81,7 @@ impl Tone {
         }
     }
 
-    /// Returns the tone of a push's state.
+    /// Returns the style of a push's state.
     pub(crate) fn of_push(state: PushPhase) -> Self {
         match state {
             PushPhase::Off => Self::Quiet,
@@ -91,13 +91,13 @@ impl Tone {
         }
     }
 
-    /// Returns the tone of a logbook entry's state, or of what was done.
+    /// Returns the style of a logbook line's state or action.
     pub(crate) fn of_entry(what: &str) -> Self {
         let feed = FeedPhase::from_name(what).map(Self::of_feed);
         feed.or_else(|| PushPhase::from_name(what).map(Self::of_push)).unwrap_or(Self::Quiet)
     }
 
-    /// Returns the tone of a relay's condition.
+    /// Returns the style of a relay's condition.
     pub(crate) fn of_condition(level: ConditionLevel) -> Self {
         match level {
             ConditionLevel::Off => Self::Quiet,
@@ -118,19 +118,18 @@ impl Tone {
     }
 }
 
-/// Whether standard output shows colours: on a terminal, unless `NO_COLOR` forbids or `CLICOLOR_FORCE` demands
-/// them.
+/// Returns whether standard output has colors: on a terminal, unless `NO_COLOR` disables or `CLICOLOR_FORCE` enables them.
 pub(crate) fn has_color() -> bool {
     let is_set = |name| std::env::var_os(name).is_some_and(|value| !value.is_empty());
     !is_set("NO_COLOR") && (is_set("CLICOLOR_FORCE") || io::stdout().is_terminal())
 }
 
-/// Text in a tone.
+/// Formats text in a style.
 pub(crate) fn colorize(text: &str, tone: Tone, color: bool) -> String {
     if !color { text.to_owned() } else { format!("\x1b[{}m{text}\x1b[0m", tone.code()) }
 }
 
-/// A table whose columns are as wide as their widest cell.
+/// Formats a table with columns as wide as their longest cell.
 pub(crate) fn table(head: &[&str], rows: &[Vec<String>]) -> String {
     let width = |column: usize| {
         let cells = rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count());
@@ -149,7 +148,7 @@ pub(crate) fn table(head: &[&str], rows: &[Vec<String>]) -> String {
     text
 }
 
-/// A time of the API as the clock on the wall here shows it.
+/// Formats a time of the API in local time.
 pub(crate) fn local(text: &str) -> String {
     text.parse::<Timestamp>().map_or_else(
         |_| text.to_owned(),
@@ -157,8 +156,8 @@ pub(crate) fn local(text: &str) -> String {
     )
 }
 
-/// Comma-separated values (RFC 4180). What a spreadsheet would take for a formula is written as text: messages
-/// repeat what cameras and platforms said.
+/// Formats comma-separated values (RFC 4180). Values that a spreadsheet would interpret as formulas are quoted, since
+/// messages repeat texts of cameras and platforms.
 pub(crate) fn csv(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<String, Failure> {
     let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     let written = || -> anyhow::Result<String> {
@@ -174,7 +173,7 @@ pub(crate) fn csv(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Res
     Ok(written()?)
 }
 
-/// A whole number with thin groups: `12 345`.
+/// Formats an integer with thousands groups: `12 345`.
 pub(crate) fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
@@ -210,7 +209,7 @@ mod tests {
     }
 
     #[test]
-    fn without_colour_text_is_bare() {
+    fn text_without_color_is_plain() {
         assert_eq!(colorize("live", Tone::Good, false), "live");
         assert_eq!(colorize("live", Tone::Good, true), "\x1b[36mlive\x1b[0m");
     }

@@ -1,4 +1,4 @@
-//! Secrets come from files, from standard input or from the terminal, never as arguments.
+//! Secrets from files, standard input or the terminal, never from arguments.
 
 use std::fs;
 use std::io::{self, BufRead as _, IsTerminal as _, Read as _};
@@ -8,7 +8,7 @@ use yonder_api::Secret;
 
 use crate::failure::Failure;
 
-/// Longest secret read, so that a wrong file is noticed.
+/// Maximum size of a secret, to detect a wrong file.
 const LONGEST: u64 = 64 * 1024;
 
 /// Source of a secret.
@@ -19,7 +19,7 @@ pub(crate) enum Source<'a> {
 }
 
 impl<'a> Source<'a> {
-    /// The source that two options name, if any.
+    /// Returns the source selected by two options, if any.
     pub(crate) fn of(file: Option<&'a PathBuf>, stdin: bool) -> Option<Self> {
         match file {
             Some(file) => Some(Self::File(file)),
@@ -54,7 +54,7 @@ impl<'a> Source<'a> {
         }
     }
 
-    /// Asks for one line: on a terminal without showing it, or the next line of standard input.
+    /// Reads one line: from a terminal without echo, or from standard input.
     pub(crate) fn read_line(&self, what: &str) -> Result<Secret, Failure> {
         let Self::Stdin = self else { return self.read_password() };
         let unread = |error: io::Error| Failure::Usage(format!("the {what} cannot be read: {error}"));
@@ -68,7 +68,7 @@ impl<'a> Source<'a> {
         Ok(line.trim_end_matches(['\r', '\n']).to_owned().into())
     }
 
-    /// Reads a password: the line end of the file or of `echo` is not part of it.
+    /// Reads a password, without a final line end.
     pub(crate) fn read_password(&self) -> Result<Secret, Failure> {
         let text = self.read("password")?;
         Ok(text.expose().trim_end_matches(['\r', '\n']).to_owned().into())

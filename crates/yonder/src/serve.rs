@@ -1,4 +1,4 @@
-//! `yonder serve`: the service from its start to its orderly end.
+//! `yonder serve`: the service from start to orderly shutdown.
 
 use std::fs::File;
 use std::num::NonZero;
@@ -12,7 +12,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use yonder_api::ServiceFacts;
 use yonder_engine::{Engine, MediaThreads};
 use yonder_http::{Server, ServerConfig};
-use yonder_service::{BackupPlan, Home, HomeError, Service};
+use yonder_service::{BackupPlan, DataDir, DataDirError, Service};
 use yonder_store::StoreError;
 
 use crate::failure::Failure;
@@ -30,15 +30,15 @@ pub(crate) fn run(home: &Path, config: ServerConfig, backups: Option<BackupPlan>
     instance.block_media_thread_on_request();
     let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
     if let Some(code) = instance.service.auth().set_up_code() {
-        text += &format!("Set up the first person: {}/setup#{}\n", instance.url, code.expose_secret());
-        text += "This link works once, until somebody can sign in.\n";
+        text += &format!("Set up the first account: {}/setup#{}\n", instance.url, code.expose_secret());
+        text += "This link works once, until the first account is created.\n";
     }
     print_raw(&text);
     instance.service.resume();
     instance.run(stop.heard())
 }
 
-/// Takes as many open files as the system allows this process: each feed and each push needs some.
+/// Raises the limit of open files to the maximum, since each feed and each push needs some.
 pub(crate) fn raise_file_limit() {
     match rlimit::increase_nofile_limit(u64::MAX) {
         Ok(limit) => tracing::debug!(limit, "open files"),
@@ -46,7 +46,7 @@ pub(crate) fn raise_file_limit() {
     }
 }
 
-/// The signals that ask the process to end. From the moment it exists they are heard, and end nothing by themselves.
+/// Signals that request the end of the process. Once created, they no longer terminate it by themselves.
 #[derive(Debug)]
 pub(crate) struct StopSignal {
     terminate: Option<Signal>,
@@ -54,9 +54,9 @@ pub(crate) struct StopSignal {
 }
 
 impl StopSignal {
-    /// To be made within a tokio runtime.
+    /// Must be called within a tokio runtime.
     pub(crate) fn listen() -> Self {
-        // A signal that cannot be handled ends the process, by default.
+        // A signal without a handler ends the process.
         let listen = |kind| signal(kind).ok();
         Self { terminate: listen(SignalKind::terminate()), interrupt: listen(SignalKind::interrupt()) }
     }
@@ -79,14 +79,14 @@ async fn receive(signal: &mut Option<Signal>) {
     }
 }
 
-/// A service that is set up and listens.
+/// Service that is set up and listening.
 pub(crate) struct Instance {
-    home: Home,
-    /// Keeps other services out of the home folder.
+    home: DataDir,
+    /// Lock of the data directory.
     _lock: File,
-    /// Feeds and pushes run here, apart from everything else.
+    /// Threads of feeds and pushes.
     threads: MediaThreads,
-    /// Watches over them, apart from the threads that serve requests.
+    /// Runtime of supervision, separate from the threads that serve requests.
     pub(crate) runtime: Runtime,
     pub(crate) service: Arc<Service>,
     server: Server,
@@ -94,14 +94,14 @@ pub(crate) struct Instance {
 }
 
 impl Instance {
-    /// Opens the home folder and listens. Nothing is served and nothing runs yet.
+    /// Opens the data directory and binds the listeners, without serving or running anything yet.
     pub(crate) fn start(
         home: &Path,
         config: ServerConfig,
         backups: Option<BackupPlan>,
     ) -> Result<(Self, StopSignal), Failure> {
-        let home = Home::new(home);
-        let lock = home.occupy().map_err(anyhow::Error::from)?;
+        let home = DataDir::new(home);
+        let lock = home.lock_exclusively().map_err(anyhow::Error::from)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
             .worker_threads(1)
             .thread_name("yonder-watch")
@@ -110,7 +110,7 @@ impl Instance {
             .context("the threads cannot be started")?;
         let cores = std::thread::available_parallelism().map_or(1, NonZero::get);
         let threads = MediaThreads::start(cores).context("the media threads cannot be started")?;
-        // Before anybody can know of the service and end it.
+        // Installed before a client can know of the service and end it.
         let stop = {
             let _inside = runtime.enter();
             StopSignal::listen()
@@ -125,17 +125,17 @@ impl Instance {
             Service::new(store, engine, token).context("the records cannot be read")?.with_backups(backups);
         let service = Arc::new(service);
         let server = Server::bind(Arc::clone(&service), config).map_err(anyhow::Error::from)?;
-        let url = server.url().context("the address listened on is unknown")?;
+        let url = server.url().context("the listening address is unknown")?;
         let facts = ServiceFacts {
-            url: server.local_url().context("the address listened on is unknown")?,
+            url: server.local_url().context("the listening address is unknown")?,
             pid: std::process::id(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
         };
-        home.announce(&facts).map_err(anyhow::Error::from)?;
+        home.write_service_file(&facts).map_err(anyhow::Error::from)?;
         Ok((Self { home, _lock: lock, threads, runtime, service, server, url }, stop))
     }
 
-    /// Blocks a media thread, as a fault would, once the file that the environment names exists. Not part of release builds.
+    /// Blocks a media thread once the file named by the environment exists. Not part of release builds.
     #[cfg(debug_assertions)]
     fn block_media_thread_on_request(&self) {
         if let Some(file) = std::env::var_os("YONDER_TEST_BLOCK_MEDIA_THREAD") {
@@ -143,7 +143,7 @@ impl Instance {
         }
     }
 
-    /// Serves until `stop` resolves, then ends everything in order.
+    /// Serves until `stop` resolves, then shuts down in order.
     pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
         let Self { home, _lock, threads, runtime, service, server, .. } = self;
         let watchdog = Watchdog::start(threads.heartbeats()).context("the watchdog cannot be started")?;
@@ -151,7 +151,7 @@ impl Instance {
         let served = actix_web::rt::System::new().block_on(server.run(stop));
         watchdog::notify_stopping();
         drop(watchdog);
-        home.withdraw();
+        home.remove_service_file();
         tracing::info!("stopping");
         runtime.block_on(service.shutdown());
         runtime.shutdown_background();
@@ -159,7 +159,7 @@ impl Instance {
     }
 }
 
-/// Lets the disk of the records hang, as a failing one does, while files that the environment names exist. Not part of release builds.
+/// Blocks the disk of the records while files named by the environment exist. Not part of release builds.
 #[cfg(debug_assertions)]
 fn hang_disk_on_request(store: &yonder_store::Store) {
     use yonder_store::DiskWork;
@@ -177,18 +177,15 @@ fn hang_disk_on_request(store: &yonder_store::Store) {
     });
 }
 
-/// Returns the failure of records that cannot be opened, with the next step.
-fn cannot_open(error: HomeError) -> Failure {
+/// Adds the next step to the error of opening the records.
+fn cannot_open(error: DataDirError) -> Failure {
     let hint = match &error {
-        HomeError::Store(StoreError::Damaged(_)) => {
-            "Put the last backup in their place: `yonder restore FILE`."
+        DataDirError::Store(StoreError::Damaged(_)) => "Restore the last backup: `yonder restore FILE`.",
+        DataDirError::MasterKeyMissing { .. } | DataDirError::MasterKeyForeign { .. } => {
+            "Restore the key file, or set YONDER_MASTER_KEY_FILE. Nothing was changed. If the key is lost, `yonder master-key reset` creates a new one; then set every password and stream key again."
         }
-        HomeError::MasterKeyMissing { .. } | HomeError::MasterKeyForeign { .. } => {
-            "Put the right key back, or name its file by YONDER_MASTER_KEY_FILE; nothing was changed. If it is lost for good, \
-             `yonder master-key reset` makes a new one, and every password and stream key has to be set again."
-        }
-        HomeError::RestoreInterrupted => {
-            "Run `yonder restore FILE` again. The former records lie in a file beside, with `before-restore` in its name."
+        DataDirError::RestoreInterrupted => {
+            "Run `yonder restore FILE` again. The previous records are in the same directory, with `before-restore` in their name."
         }
         _ => return anyhow::Error::from(error).into(),
     };

@@ -1,7 +1,7 @@
-//! Notifications to the service manager (`sd_notify(3)`): ready, alive, stopping.
+//! Notifications to the service manager (`sd_notify(3)`): ready, watchdog, stopping.
 //!
-//! The service is alive while its media threads are: a database that hangs or a record that is damaged must not end
-//! broadcasts that run.
+//! The service counts as alive while its media threads do: a blocked database or a damaged record must not end running
+//! broadcasts.
 
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::thread;
@@ -10,32 +10,33 @@ use std::time::Duration;
 use sd_notify::NotifyState;
 use yonder_engine::Heartbeats;
 
-/// A media thread whose last heartbeat is older than this stands still.
+/// Age of a media thread's heartbeat beyond which it counts as blocked.
 const MAX_HEARTBEAT_AGE: Duration = Duration::from_secs(5);
-/// Largest interval between two checks.
+/// Maximum interval of checks.
 const MAX_INTERVAL: Duration = Duration::from_secs(2);
 
-/// Notifies the service manager that the service is ready; does nothing where there is none.
+/// Notifies the service manager that the service is ready, if there is one.
 pub(crate) fn notify_ready() {
     notify(&[NotifyState::Ready]);
 }
 
-/// Notifies the service manager that the service stops.
+/// Notifies the service manager that the service is stopping.
 pub(crate) fn notify_stopping() {
     notify(&[NotifyState::Stopping]);
 }
 
-/// Thread that checks the media threads and pings the service manager while all of them beat. Ends when dropped.
+/// Thread that checks the heartbeats of the media threads and pings the service manager while all are recent. It ends
+/// on drop.
 #[derive(Debug)]
 pub(crate) struct Watchdog {
     _stop: mpsc::Sender<()>,
 }
 
 impl Watchdog {
-    /// Starts the checks. Pings are sent where the service manager asks for them.
+    /// Starts the checks. Pings are sent if the service manager requests them.
     ///
     /// # Errors
-    /// When the system cannot start a thread.
+    /// If the thread cannot be started.
     pub(crate) fn start(heartbeats: Heartbeats) -> std::io::Result<Self> {
         let patience = sd_notify::watchdog_enabled();
         let interval = patience.map_or(MAX_INTERVAL, |patience| (patience / 4).min(MAX_INTERVAL));
@@ -54,7 +55,7 @@ impl Watchdog {
                     if is_alive {
                         tracing::warn!("all media threads run again");
                     } else {
-                        tracing::error!(seconds, "a media thread stands still");
+                        tracing::error!(seconds, "a media thread is blocked");
                     }
                 }
             }

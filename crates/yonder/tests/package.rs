@@ -5,7 +5,8 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-/// Runs a script of the packaging folder, and returns what it printed. A user other than root needs sudo for a root of its own.
+/// Runs a script of the packaging folder, and returns what it printed. A user other than root needs sudo for a root of
+/// its own.
 fn script(name: &str, arguments: &[&Path], needs_root: bool) -> String {
     let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging").join(name);
     let mut command = if needs_root && !is_root() {
@@ -27,7 +28,7 @@ fn is_root() -> bool {
 }
 
 #[test]
-fn package_is_installed_into_a_clean_root_passes_its_selfcheck_and_leaves_its_home_alone() {
+fn package_installs_into_a_clean_root_and_keeps_its_data_on_removal() {
     let folder = tempfile::tempdir().unwrap();
     let built = script("build-deb", &[Path::new(env!("CARGO_BIN_EXE_yonder")), folder.path()], false);
     let package = PathBuf::from(built.trim());

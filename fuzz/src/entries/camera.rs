@@ -1,4 +1,4 @@
-//! What cameras and devices send.
+//! Entry points for data from cameras and devices.
 
 use std::time::Duration;
 
@@ -26,7 +26,7 @@ fn pull(transport: Transport) -> Option<Pull> {
     Some(pull)
 }
 
-/// Takes what the pull wants to say; returns the sequence number of its last request.
+/// Drains a pull; returns the sequence number of its last request.
 fn drain(pull: &mut Pull) -> Option<String> {
     let mut last = None;
     let (mut sent, mut datagrams) = (Outbox::default(), BytesMut::new());
@@ -44,7 +44,7 @@ fn drain(pull: &mut Pull) -> Option<String> {
     last
 }
 
-/// What is made of headers that a camera sent.
+/// Uses the headers of a camera in all containers.
 fn describe(headers: &StreamHeaders) {
     let _ = (fmp4::mime_type(headers), fmp4::initialisation(headers));
     if let Some(video) = &headers.video {
@@ -52,7 +52,7 @@ fn describe(headers: &StreamHeaders) {
     }
 }
 
-/// Brings a pull to playing, with a session description of ours.
+/// Brings a pull to playing, with a given session description.
 fn playing(transport: Transport, sdp: &str) -> Option<Pull> {
     let server = matches!(transport, Transport::Datagrams(_));
     let mut pull = pull(transport)?;
@@ -76,7 +76,7 @@ fn playing(transport: Transport, sdp: &str) -> Option<Pull> {
     Some(pull)
 }
 
-/// The first byte says how often the camera answers sensibly before it does not.
+/// The first byte is the number of valid responses before the input.
 pub(super) fn rtsp_dialogue(data: &[u8]) {
     let Some((&first, data)) = data.split_first() else { return };
     let Some(mut pull) = pull(Transport::Interleaved) else { return };
@@ -110,7 +110,7 @@ pub(super) fn rtsp_dialogue(data: &[u8]) {
 pub(super) fn session_description(data: &[u8]) {
     let text = String::from_utf8_lossy(data);
     let _ = Description::parse(&text);
-    // The same as a camera's answer, up to the tracks that are chosen from it.
+    // The same as a camera's response, up to the selected tracks.
     let Some(mut pull) = pull(Transport::Interleaved) else { return };
     for body in ["", &*text] {
         let Some(sequence) = drain(&mut pull) else { return };
@@ -124,7 +124,7 @@ pub(super) fn session_description(data: &[u8]) {
     drain(&mut pull);
 }
 
-/// Packets with a length of two bytes before each, and a byte that tells their channel.
+/// Calls `each` with packets that have a length of two bytes before them, and a byte for their channel.
 fn packets(data: &[u8], mut each: impl FnMut(u8, &[u8]) -> bool) {
     let mut rest = data;
     while let Some((&[channel, high, low], after)) = rest.split_first_chunk::<3>() {

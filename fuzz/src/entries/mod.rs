@@ -1,16 +1,16 @@
-//! The entry points.
+//! Entry points.
 
 mod camera;
 mod platform;
 
 pub(crate) use platform::seeds as platform_seeds;
 
-/// What reads hostile bytes.
+/// Entry point: a parser of untrusted bytes.
 #[derive(Debug, Clone, Copy)]
 pub struct Entry {
-    /// Name, also of its part of the corpus.
+    /// Name, also of its corpus.
     pub name: &'static str,
-    /// Reads; must come back without a panic, soon, and without having kept much.
+    /// Parses the input; must return soon, without a panic, and with bounded memory.
     pub run: fn(&[u8]),
 }
 

@@ -1,4 +1,4 @@
-//! What platforms, and whoever calls a receiver of ours, send.
+//! Entry points for data from platforms, and from clients of our receivers.
 
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -36,7 +36,7 @@ fn publisher() -> Publisher {
     publisher
 }
 
-/// A publisher and a receiver that have greeted each other; what the receiver says comes with them.
+/// Returns a publisher and a receiver after their handshake, and the receiver's output.
 fn greeted() -> (Publisher, Receiver, Vec<u8>) {
     let (mut publisher, mut receiver) = (publisher(), Receiver::new(2));
     let mut said = Vec::new();
@@ -56,7 +56,7 @@ fn greeted() -> (Publisher, Receiver, Vec<u8>) {
     (publisher, receiver, said)
 }
 
-/// The first byte says whether the greeting is sensible, and how what follows is cut.
+/// The first byte selects a valid handshake, and the segmentation of the input.
 pub(super) fn rtmp_publisher(data: &[u8]) {
     let Some((&first, data)) = data.split_first() else { return };
     let mut publisher = if first & 1 == 0 { greeted().0 } else { publisher() };
@@ -126,7 +126,7 @@ fn listener() -> Listener {
     Listener::new(config, T0)
 }
 
-/// A connection, its number, the caller at its other end, and every datagram of the handshake.
+/// Returns a connection, its ID, its caller, and every datagram of the handshake.
 fn connected() -> Option<(u32, Connection, Caller, Vec<Vec<u8>>)> {
     let (mut caller, mut listener) = (caller(false), listener());
     let mut accepted = None;
@@ -150,7 +150,7 @@ fn connected() -> Option<(u32, Connection, Caller, Vec<Vec<u8>>)> {
     accepted.map(|(number, connection)| (number, connection, caller, said))
 }
 
-/// Datagrams with a length of two bytes before each, and a byte that says where they go and when.
+/// Calls `each` with datagrams that have a length of two bytes before them, and a byte for destination and time.
 fn datagrams(data: &[u8], mut each: impl FnMut(u8, &[u8])) {
     let mut rest = data;
     while let Some((&[how, high, low], after)) = rest.split_first_chunk::<3>() {
@@ -162,7 +162,7 @@ fn datagrams(data: &[u8], mut each: impl FnMut(u8, &[u8])) {
 }
 
 pub(super) fn srt_handshake(data: &[u8]) {
-    // Keys from a passphrase take two thousand rounds by design: most inputs go without.
+    // Key derivation takes two thousand rounds by design, so most inputs are not encrypted.
     let encrypted = data.first().is_some_and(|first| first % 64 == 0);
     let (mut caller, mut listener) = (caller(encrypted), listener());
     let mut now = T0;
@@ -200,7 +200,7 @@ pub(super) fn srt_connection(data: &[u8]) {
         now += Duration::from_millis(u64::from(how));
         let mut datagram = BytesMut::from(datagram);
         if how & 1 == 0 {
-            // Meant for the connection, whatever else it says.
+            // Addressed to the connection.
             if let Some(destination) = datagram.get_mut(12..16) {
                 destination.copy_from_slice(&number.to_be_bytes());
             }
@@ -218,7 +218,7 @@ pub(super) fn srt_connection(data: &[u8]) {
         while caller.poll_datagram(now, now, &mut out).is_some() {
             out.clear();
         }
-        let _ = (connection.poll_timeout(), connection.figures(), caller.figures());
+        let _ = (connection.poll_timeout(), connection.stats(), caller.stats());
     });
 }
 
@@ -229,7 +229,7 @@ pub(super) fn transport_stream(data: &[u8]) {
         input.extend_from_slice(chunk);
         demuxer.handle_input(&mut input);
         while let Some(event) = demuxer.poll_event() {
-            if let TsEvent::Picture { nals, .. } = event {
+            if let TsEvent::VideoFrame { nals, .. } = event {
                 let mut sets = ParameterSets::new(VideoCodec::H264);
                 for nal in &nals {
                     let _ = sets.take(nal);
@@ -246,7 +246,7 @@ pub(super) fn pasted(data: &[u8]) {
     let _ = (read_pasted(Some(server), Some(key)), read_server(server));
 }
 
-/// Sensible input for an entry: what our own halves say.
+/// Returns valid input for an entry, made by our other side.
 pub(crate) fn seeds(name: &str) -> Vec<Vec<u8>> {
     let framed = |how: u8, datagram: &[u8]| {
         let length = u16::try_from(datagram.len()).unwrap_or_default().to_be_bytes();

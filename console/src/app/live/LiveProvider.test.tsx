@@ -114,8 +114,8 @@ test("after a break the relays are received again, removed ones disappear, and o
   say({ kind: "relay", relay: relay("Viaduct") });
   say({ kind: "complete" });
   act(() => FakeEvents.all.at(-1)?.onerror?.());
-  expect(screen.getByRole("alert").textContent).toContain("The service is away.");
-  act(() => vi.advanceTimersByTime(2_100));
+  expect(screen.getByRole("alert").textContent).toContain("No connection to the service.");
+  void act(() => vi.advanceTimersByTime(2_100));
   await waitFor(() => expect(FakeEvents.all).toHaveLength(2));
   const before = calls.filter((call) => call.path.startsWith("/api/v1/logbook")).length;
   say({ kind: "relay", relay: relay("Viaduct") });
@@ -140,11 +140,11 @@ test("a page that nobody looks at hangs up after a while, and catches up when it
   await drawNames();
   const hidden = vi.spyOn(document, "visibilityState", "get").mockReturnValue("hidden");
   act(() => void document.dispatchEvent(new Event("visibilitychange")));
-  act(() => vi.advanceTimersByTime(20_000));
+  void act(() => vi.advanceTimersByTime(20_000));
   say({ kind: "alive", now: "2026-11-29T03:00:00Z" });
-  act(() => vi.advanceTimersByTime(9_000));
+  void act(() => vi.advanceTimersByTime(9_000));
   expect(FakeEvents.all[0]?.onmessage).not.toBeNull();
-  act(() => vi.advanceTimersByTime(2_000));
+  void act(() => vi.advanceTimersByTime(2_000));
   expect(FakeEvents.all[0]?.onmessage).toBeNull();
   hidden.mockReturnValue("visible");
   act(() => void document.dispatchEvent(new Event("visibilitychange")));
@@ -160,7 +160,7 @@ test("a line of the logbook is added where it is asked for, once, and stales wha
   say({ kind: "log", entry: line(8, { kind: "destination", what: "rekeyed" }) });
   expect(await screen.findByText("stopped")).toBeTruthy();
   expect(screen.queryByText("rekeyed")).toBeNull();
-  act(() => vi.advanceTimersByTime(500));
+  void act(() => vi.advanceTimersByTime(500));
   const keys = stale.mock.calls.map(([filters]) => filters?.queryKey?.[0]);
   expect(keys).toContain("destinations");
   expect(keys.filter((key) => key === "budget")).toHaveLength(1);
@@ -174,7 +174,7 @@ test("a stream that falls silent without an error is noticed, and a heartbeat ke
   act(() => void vi.advanceTimersByTime(20_000));
   expect(screen.queryByRole("alert")).toBeNull();
   act(() => void vi.advanceTimersByTime(6_000));
-  expect((await screen.findByRole("alert")).textContent).toContain("The service is away.");
+  expect((await screen.findByRole("alert")).textContent).toContain("No connection to the service.");
 });
 
 test("a session that has ended asks to sign in where the page stands", async () => {

@@ -4,19 +4,19 @@ import { createContext, useCallback, useContext, useEffect, useMemo, useState, t
 import type { RelayEvent } from "../../api/types";
 import { call, isSignedOut } from "../../api/client";
 import { relaysQuery } from "../../features/lines";
-import { Gathered, takeLine, takeSurvey, writeRelays } from "./apply";
+import { EventBatch, takeLine, takeSurvey, writeRelays } from "./apply";
 import { Staleness } from "./staleness";
 
-/** The event stream: in step, or away since a time; or nobody is signed in any more. */
+/** State of the event stream. */
 export type LiveState = { away: false } | { away: true; since: number; signedOut: boolean };
 
 /** Delay before the stream is reopened after a break. */
 const REOPEN_MS = 2000;
-/** Changes of relays that come together are drawn together. */
+/** Interval of batched updates, in milliseconds. */
 const GATHER_MS = 100;
-/** A page that nobody has looked at for so long stops listening: a browser opens six connections to a service, no more. */
+/** Time after which a hidden page closes its stream: browsers open six connections per host. */
 const HIDDEN_MS = 30_000;
-/** The service sends a heartbeat every ten seconds: without any message for so long the connection is lost, though no error says so. */
+/** Timeout without any message; the service sends a heartbeat every ten seconds. */
 const SILENCE_MS = 25_000;
 
 const Live = createContext<{ state: LiveState; reopen: () => void }>({ state: { away: false }, reopen: () => undefined });
@@ -25,12 +25,12 @@ export function useLive(): LiveState {
   return useContext(Live).state;
 }
 
-/** Opens the event stream at once, as after signing in again. */
+/** Reopens the event stream, for instance after a sign-in. */
 export function useReopen(): () => void {
   return useContext(Live).reopen;
 }
 
-/** Listens to the service for as long as the page is open, and writes what it says where pages read. */
+/** Receives live events and writes them to the query cache. */
 export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
   const client = useQueryClient();
   const [state, setState] = useState<LiveState>({ away: false });
@@ -44,13 +44,13 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     let isOver = false;
     let writing: ReturnType<typeof setTimeout> | undefined;
     const staleness = new Staleness(client);
-    let gathered = new Gathered();
+    let batch = new EventBatch();
     // Names received since the stream was opened: relays that are not among them once it is complete were removed.
     let received = new Set<string>();
     let isFirst = attempt === 0;
     const write = () => {
       writing = undefined;
-      writeRelays(client, gathered);
+      writeRelays(client, batch);
     };
     const complete = () => {
       write();
@@ -66,11 +66,11 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
       switch (event.kind) {
         case "relay":
           received.add(event.relay.name);
-          gathered.take(event);
+          batch.take(event);
           break;
         case "removed":
         case "stats":
-          gathered.take(event);
+          batch.take(event);
           break;
         case "complete":
           complete();
@@ -95,7 +95,7 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     const open = () => {
       close();
       received = new Set();
-      gathered = new Gathered();
+      batch = new EventBatch();
       source = new EventSource("/api/v1/events");
       source.onmessage = (message: MessageEvent<string>) => {
         listen();
@@ -114,7 +114,7 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
       setState((before) => (before.away ? before : { away: true, since: Date.now(), signedOut: false }));
       reopening = setTimeout(() => void tryAgain(), REOPEN_MS);
     };
-    /** The stream does not say why it broke: whether somebody is signed in has to be asked. */
+    /** The stream reports no reason; a request shows whether the session has ended. */
     const tryAgain = async () => {
       const failure = await call("GET", ["session"]).then(
         () => null,
@@ -130,7 +130,7 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
       }
     };
     let hiding: ReturnType<typeof setTimeout> | undefined;
-    const look = () => {
+    const onVisibilityChange = () => {
       clearTimeout(hiding);
       if (document.visibilityState === "hidden") {
         hiding = setTimeout(close, HIDDEN_MS);
@@ -138,16 +138,16 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
         open();
       }
     };
-    look();
-    document.addEventListener("visibilitychange", look);
-    // A page that is left may be kept for the way back, and would keep its connection.
+    onVisibilityChange();
+    document.addEventListener("visibilitychange", onVisibilityChange);
+    // The back/forward cache would keep the connection.
     window.addEventListener("pagehide", close);
-    window.addEventListener("pageshow", look);
+    window.addEventListener("pageshow", onVisibilityChange);
     return () => {
       isOver = true;
-      document.removeEventListener("visibilitychange", look);
+      document.removeEventListener("visibilitychange", onVisibilityChange);
       window.removeEventListener("pagehide", close);
-      window.removeEventListener("pageshow", look);
+      window.removeEventListener("pageshow", onVisibilityChange);
       clearTimeout(hiding);
       clearTimeout(writing);
       staleness.stop();

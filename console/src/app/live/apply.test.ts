@@ -1,10 +1,10 @@
 // @vitest-environment jsdom
-import { QueryClient, type QueryKey } from "@tanstack/react-query";
+import { QueryClient } from "@tanstack/react-query";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 
 import type { LogEntry, Relay, RelayStats } from "../../api/types";
 import { feed, push, relay } from "../../test/railway";
-import { Gathered, withStats, takeLine } from "./apply";
+import { EventBatch, withStats, takeLine } from "./apply";
 import { Staleness } from "./staleness";
 
 const VIDEO = {
@@ -51,30 +51,30 @@ test("a stats that is older than a change makes up neither picture nor push", ()
 });
 
 test("many changes are written as one, the last word of each relay", () => {
-  const gathered = new Gathered();
-  expect(gathered.isEmpty()).toBe(true);
+  const batch = new EventBatch();
+  expect(batch.isEmpty()).toBe(true);
   const received: Relay[] = [relay("A", { wanted: "off" }), relay("B"), relay("A", { wanted: "hold" })];
-  received.forEach((each) => gathered.take({ kind: "relay", relay: each }));
-  gathered.take({ kind: "removed", name: "C" });
-  gathered.take({ kind: "stats", relays: [stats("B"), stats("gone already")] });
-  const after = gathered.applyTo([relay("C"), relay("D")]);
+  received.forEach((each) => batch.take({ kind: "relay", relay: each }));
+  batch.take({ kind: "removed", name: "C" });
+  batch.take({ kind: "stats", relays: [stats("B"), stats("gone already")] });
+  const after = batch.applyTo([relay("C"), relay("D")]);
   expect(after.map(({ name, wanted }) => `${name} ${wanted}`)).toEqual(["D on", "A hold", "B on"]);
   expect(after.find(({ name }) => name === "B")?.feed.bytes).toBe(500);
-  expect(gathered.isEmpty()).toBe(true);
+  expect(batch.isEmpty()).toBe(true);
 });
 
 test("a relay that is removed and made again is there", () => {
-  const gathered = new Gathered();
-  gathered.take({ kind: "removed", name: "A" });
-  gathered.take({ kind: "relay", relay: relay("A", { wanted: "off" }) });
-  expect(gathered.applyTo([relay("A")]).map(({ wanted }) => wanted)).toEqual(["off"]);
+  const batch = new EventBatch();
+  batch.take({ kind: "removed", name: "A" });
+  batch.take({ kind: "relay", relay: relay("A", { wanted: "off" }) });
+  expect(batch.applyTo([relay("A")]).map(({ wanted }) => wanted)).toEqual(["off"]);
 });
 
 test("what nothing happened to stays the same object, so that its card is not drawn again", () => {
   const still = relay("Still");
-  const gathered = new Gathered();
-  gathered.take({ kind: "stats", relays: [stats("Line")] });
-  const after = gathered.applyTo([still, relay("Line")]);
+  const batch = new EventBatch();
+  batch.take({ kind: "stats", relays: [stats("Line")] });
+  const after = batch.applyTo([still, relay("Line")]);
   expect(after[0]).toBe(still);
 });
 
@@ -98,7 +98,7 @@ function staleAfter(entry: LogEntry, ms: number): string[] {
   const client = new QueryClient();
   const stale: string[] = [];
   vi.spyOn(client, "invalidateQueries").mockImplementation(async (filters) => {
-    stale.push(...((filters?.queryKey ?? []) as QueryKey).map(String));
+    stale.push(...(filters?.queryKey ?? []).map(String));
   });
   const staleness = new Staleness(client);
   takeLine(client, staleness, entry);

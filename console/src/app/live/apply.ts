@@ -5,7 +5,7 @@ import { budgetKey, uplinksKey } from "../../features/budget";
 import { destinationsKey } from "../../features/destinations";
 import { feedsKey, patternsKey, surveyQuery } from "../../features/feeds";
 import { dayKey, relaysQuery } from "../../features/lines";
-import { keepLine, reportKey } from "../../features/logbook";
+import { appendLogEntry, reportKey } from "../../features/logbook";
 import { platformsKey } from "../../features/platforms";
 import { alertsKey, peopleKey, contactsKey, tokensKey } from "../../features/settings";
 import type { Staleness } from "./staleness";
@@ -41,8 +41,8 @@ export function withStats(relay: Relay, stats: RelayStats): Relay {
   };
 }
 
-/** Relays that changed since they were last written where pages read: many changes are one. */
-export class Gathered {
+/** Changes of relays that are written to the query cache together. */
+export class EventBatch {
   private readonly changed = new Map<string, Relay | null>();
   private stats: RelayStats[] = [];
 
@@ -59,12 +59,12 @@ export class Gathered {
     }
   }
 
-  /** Whether there is anything to write. */
+  /** Returns true if the batch is empty. */
   isEmpty(): boolean {
     return this.changed.size === 0 && this.stats.length === 0;
   }
 
-  /** The relays as they are now; what was gathered is forgotten. */
+  /** The relays as they are now; the batch is emptied. */
   applyTo(known: readonly Relay[]): Relay[] {
     const relays = new Map(known.map((relay) => [relay.name, relay]));
     for (const [name, relay] of this.changed) {
@@ -86,9 +86,9 @@ export class Gathered {
   }
 }
 
-export function writeRelays(client: QueryClient, gathered: Gathered): void {
-  if (!gathered.isEmpty()) {
-    client.setQueryData(relaysQuery().queryKey, (known) => gathered.applyTo(known ?? []));
+export function writeRelays(client: QueryClient, batch: EventBatch): void {
+  if (!batch.isEmpty()) {
+    client.setQueryData(relaysQuery().queryKey, (known) => batch.applyTo(known ?? []));
   }
 }
 
@@ -107,15 +107,15 @@ const STALE: Record<string, readonly (readonly string[])[]> = {
   contact: [contactsKey],
 };
 
-/** A deed is seen at once; what states add up to, some seconds later. */
-const SOON_MS = 150;
+/** Delays of refetches: actions at once, aggregated states later. */
+const ACTION_DELAY_MS = 150;
 const LATER_MS = 10_000;
 
 /** Appends a new line of the logbook, and refetches the queries that it makes stale. */
 export function takeLine(client: QueryClient, staleness: Staleness, entry: LogEntry): void {
-  keepLine(client, entry);
+  appendLogEntry(client, entry);
   if (entry.who != null) {
-    staleness.mark(STALE[entry.kind] ?? [], SOON_MS);
+    staleness.mark(STALE[entry.kind] ?? [], ACTION_DELAY_MS);
   } else {
     staleness.mark([dayKey, reportKey, alertsKey], LATER_MS);
   }

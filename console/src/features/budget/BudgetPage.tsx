@@ -8,7 +8,7 @@ import { Card } from "../../ui/Card";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
 import { SelectField } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { May } from "../session";
 import { FitsChart } from "./components/FitsChart";
@@ -25,13 +25,13 @@ export function BudgetPage(): ReactNode {
   const budget = useQuery(budgetQuery({ ...whatIf, destinations }));
   const isAsked = Object.keys(whatIf).length > 0;
   const lead = isAsked
-    ? "As it would be. Nothing is changed by asking."
-    : "What the pushes need, with what protocols add, against what the uplinks have.";
+    ? "Calculated with these assumptions. Nothing is changed."
+    : "Rates of the pushes, with protocol overhead, against the capacity of the uplinks.";
   return (
     <>
       <PageHead
         name="Budget"
-        title={isAsked ? "Budget, if" : "Budget"}
+        title={isAsked ? "Budget, what if" : "Budget"}
         lead={lead}
         actions={
           <May role="admin">
@@ -42,9 +42,9 @@ export function BudgetPage(): ReactNode {
         }
       />
       <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_360px]">
-        <Loaded query={budget} height={400}>
+        <QueryBoundary query={budget} height={400}>
           {(data) => <Uplinks budget={data} destinations={destinations} onDestinations={setDestinations} />}
-        </Loaded>
+        </QueryBoundary>
         <div className="grid gap-4">
           <WhatIfPanel asked={asked} onChange={setAsked} />
         </div>
@@ -61,15 +61,15 @@ function Uplinks({ budget, destinations, onDestinations }: Props): ReactNode {
   return (
     <div className="grid min-w-0 gap-4">
       {budget.uplinks.length === 0 && (
-        <Empty title="No uplink is described yet">
-          Describe what the machine’s connection carries upwards, and preflights will say whether another push fits.
+        <Empty title="No uplinks yet">
+          Add the upload rate of this machine’s connection, and preflights check whether another push fits.
         </Empty>
       )}
       {budget.uplinks.map((each) => (
         <UplinkCard key={each.uplink.name} budget={each} daysLeft={budget.days_left} />
       ))}
       {budget.undescribed.length > 0 && (
-        <Card title="On uplinks without a description" label="Undescribed">
+        <Card title="Traffic on unknown uplinks" label="Unknown uplinks">
           <ul className="grid gap-0.5 text-[13px]">
             {budget.undescribed.map((load) => (
               <li key={load.what} className="flex justify-between gap-3">
@@ -81,7 +81,7 @@ function Uplinks({ budget, destinations, onDestinations }: Props): ReactNode {
         </Card>
       )}
       {fits !== undefined && (
-        <Card title="What fits in this uplink" label="What fits">
+        <Card title="Capacity of this uplink" label="Capacity">
           <div className="mb-3 grid gap-3 sm:grid-cols-2">
             <SelectField
               label="Uplink"

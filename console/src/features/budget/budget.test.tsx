@@ -54,8 +54,8 @@ test("uplinks are shown with verdicts, and with what is not measured yet", async
   fakeApi(() => ({ status: 200, body: BUDGET }));
   draw(<BudgetPage />);
   const fibre = await screen.findByRole("region", { name: "Uplink Office fibre" });
-  expect(fibre.textContent).toContain("It fits.");
-  expect(screen.getByRole("region", { name: "Uplink Office radio" }).textContent).toContain("If it took over: It does not fit.");
+  expect(fibre.textContent).toContain("Fits.");
+  expect(screen.getByRole("region", { name: "Uplink Office radio" }).textContent).toContain("After a failover: Does not fit.");
   expect(screen.getByText("not measured yet")).toBeTruthy();
   expect(screen.getByText(/looks good/)).toBeTruthy();
   expect(screen.getByText(/does not fit$/, { selector: "td" })).toBeTruthy();
@@ -68,13 +68,13 @@ test("a what-if is asked for as it is typed, and changes the title", async () =>
   await screen.findByRole("region", { name: "Uplink Office fibre" });
   await user.type(screen.getByLabelText("More pushes"), "3");
   await waitFor(() => expect(calls.at(-1)?.body).toEqual({ more: 3, over: "rtmp", destinations: 1 }));
-  expect(await screen.findByRole("heading", { name: "Budget, if" })).toBeTruthy();
+  expect(await screen.findByRole("heading", { name: "Budget, what if" })).toBeTruthy();
 });
 
 test("an allowance that is not changed is sent as it was, to the byte", async () => {
   const calls = fakeApi(() => ({ status: 200, body: uplink("Office fibre") }));
   const user = userEvent.setup();
   draw(<UplinkForm uplink={uplink("Office fibre", { allowance_bytes: 1_234_567_000_000, site: "Yard" })} onDone={() => undefined} />);
-  await user.click(screen.getByRole("button", { name: "Keep the change" }));
+  await user.click(screen.getByRole("button", { name: "Save" }));
   expect(calls[0]?.body).toMatchObject({ allowance: "1234.567GB", rate: "40000kbit/s", site: "Yard", source: "" });
 });

@@ -6,7 +6,7 @@ import { Button } from "../../ui/Button";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
 import { SearchField } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { May } from "../session";
 import { DestinationCard } from "./components/DestinationCard";
@@ -14,7 +14,7 @@ import { DestinationForm } from "./components/DestinationForm";
 import { Repairs } from "./components/Repairs";
 import { destinationsQuery } from "./queries";
 
-/** Channels on platforms, and the care of their keys. */
+/** Page of destinations. */
 export function DestinationsPage(): ReactNode {
   const destinations = useQuery(destinationsQuery());
   const [search, setSearch] = useState("");
@@ -24,7 +24,7 @@ export function DestinationsPage(): ReactNode {
       <Dialog
         trigger={<Button kind="strong">Add a destination</Button>}
         title="Add a destination"
-        lead="Paste what the platform’s page shows. The key is sealed, and not shown again unless it is revealed."
+        lead="Paste the server address and stream key from the platform’s page. The key is stored encrypted and is shown again only on request."
         wide
       >
         {(close) => (
@@ -43,7 +43,7 @@ export function DestinationsPage(): ReactNode {
       <PageHead
         name="Destinations"
         title="Destinations"
-        lead="One channel on a platform each: server address, stream key, watch page."
+        lead="Channels on platforms: server address, stream key and watch page."
         actions={add}
       />
       {stored !== null && (
@@ -51,7 +51,7 @@ export function DestinationsPage(): ReactNode {
           <Repairs stored={stored} />
         </div>
       )}
-      <Loaded query={destinations} height={400}>
+      <QueryBoundary query={destinations} height={400}>
         {(data) =>
           data.length === 0 ? (
             <Empty title="No destinations yet">Add one with the server address and the key from the platform’s page.</Empty>
@@ -72,7 +72,7 @@ export function DestinationsPage(): ReactNode {
             </>
           )
         }
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }

@@ -27,7 +27,7 @@ async function paste(user: ReturnType<typeof userEvent.setup>): Promise<void> {
   await user.type(screen.getByLabelText("Name"), "Night");
   await user.type(screen.getByLabelText("Server address"), " rtmp://ingest.example.net//live ");
   await user.type(screen.getByLabelText("Stream key"), ` ${KEY} `);
-  await user.click(screen.getByRole("button", { name: "Keep the destination" }));
+  await user.click(screen.getByRole("button", { name: "Save destination" }));
 }
 
 test("what is pasted goes as it comes, and what was put right is shown back without the key", async () => {
@@ -39,7 +39,7 @@ test("what is pasted goes as it comes, and what was put right is shown back with
   const sent = calls.find((call) => call.method === "POST")?.body;
   expect(sent).toMatchObject({ name: "Night", server: " rtmp://ingest.example.net//live ", key: ` ${KEY} `, uplinks: [] });
   expect(sent).not.toHaveProperty("passphrase");
-  const said = await screen.findByText(/Night is kept/);
+  const said = await screen.findByText(/Night was saved/);
   expect(said.parentElement?.textContent).toContain("the key that ends in y-9Z");
   expect(screen.getByText("key: a blank was dropped")).toBeTruthy();
   expect(document.body.innerHTML).not.toContain(KEY);
@@ -66,14 +66,14 @@ test("an SRT address asks for a passphrase", async () => {
   await user.type(screen.getByLabelText("Server address"), "srt://ingest.example.net:8890");
   await user.type(screen.getByLabelText("Passphrase"), "a long passphrase");
   await user.selectOptions(screen.getByLabelText("Key length"), "256 bits");
-  await user.click(screen.getByRole("button", { name: "Keep the destination" }));
+  await user.click(screen.getByRole("button", { name: "Save destination" }));
   expect(calls.find((call) => call.method === "POST")?.body).toMatchObject({ passphrase: "a long passphrase", key_length: 256 });
 });
 
 test("a card tells how the key stands, and an end that is near", () => {
   const soon = new Date(Date.now() + 2 * 86_400_000).toISOString();
-  const kept = destination("Bramble TV", { relays: ["Summit"] });
-  draw(<DestinationCard destination={{ ...kept, key: { ...kept.key!, expires_at: soon } }} />);
+  const stored = destination("Bramble TV", { relays: ["Summit"] });
+  draw(<DestinationCard destination={{ ...stored, key: { ...stored.key!, expires_at: soon } }} />);
   const card = screen.getByRole("region", { name: "Bramble TV" });
   expect(card.textContent).toContain("ends in y-9Z, 21 characters, 25 days old and rolled 2 times");
   expect(within(card).getByText(/expires/).className).toContain("text-block");
@@ -86,11 +86,11 @@ test("rolling a key says which push reconnects, and forgets what was typed", asy
   const user = userEvent.setup();
   draw(<DestinationCard destination={destination("Bramble TV", { relays: ["Summit"] })} />, { role: "operator" });
   expect(screen.queryByRole("button", { name: "Reveal" })).toBeNull();
-  await user.click(screen.getByRole("button", { name: "Roll the key" }));
+  await user.click(screen.getByRole("button", { name: "Roll key" }));
   const dialog = screen.getByRole("dialog", { name: "Roll the key of Bramble TV" });
   expect(dialog.textContent).toContain("Summit pushes there. That push alone reconnects once");
   await user.type(within(dialog).getByLabelText("New stream key"), KEY);
-  await user.click(within(dialog).getByRole("button", { name: "Roll the key" }));
+  await user.click(within(dialog).getByRole("button", { name: "Roll key" }));
   expect(calls.map(({ path, body }) => [path, body])).toEqual([
     ["/api/v1/destinations/Bramble%20TV/rekey", { key: KEY, key_kind: "reusable" }],
   ]);
@@ -104,8 +104,8 @@ test("revealing asks once more, and what was shown goes with the dialog", async 
   draw(<DestinationCard destination={destination("Bramble TV")} />);
   await user.click(screen.getByRole("button", { name: "Reveal" }));
   expect(calls).toHaveLength(0);
-  expect(screen.getByRole("dialog").textContent).toContain("The logbook records that you looked");
-  await user.click(screen.getByRole("button", { name: "Reveal it" }));
+  expect(screen.getByRole("dialog").textContent).toContain("The audit trail records");
+  await user.click(screen.getByRole("button", { name: "Reveal" }));
   expect((await screen.findByLabelText("Stream key")).textContent).toBe(KEY);
   await user.click(screen.getByRole("button", { name: "Close" }));
   expect(document.body.innerHTML).not.toContain(KEY);

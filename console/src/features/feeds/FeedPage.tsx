@@ -9,9 +9,9 @@ import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
 import { Facts } from "../../ui/Facts";
-import { Fault } from "../../ui/Fault";
+import { ErrorMessage } from "../../ui/ErrorMessage";
 import { ButtonLink, Link } from "../../ui/Link";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { State } from "../../ui/State";
 import { CauseNote, relaysQuery } from "../lines";
@@ -26,7 +26,7 @@ export function FeedPage(): ReactNode {
   const { name = "" } = useParams();
   const feeds = useQuery(feedsQuery());
   return (
-    <Loaded query={feeds} height={400}>
+    <QueryBoundary query={feeds} height={400}>
       {(data) => {
         const feed = data.find((each) => each.name === name);
         return feed === undefined ? (
@@ -37,7 +37,7 @@ export function FeedPage(): ReactNode {
           <FeedView feed={feed} />
         );
       }}
-    </Loaded>
+    </QueryBoundary>
   );
 }
 
@@ -53,7 +53,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
     <>
       <PreviewDialog feed={feed.name} trigger={<Button>Watch</Button>} />
       <May role="admin">
-        <Dialog trigger={<Button>Change</Button>} title={`Change ${feed.name}`} wide lead={changeWords(using.length)}>
+        <Dialog trigger={<Button>Change</Button>} title={`Change ${feed.name}`} wide lead={changeText(using.length)}>
           {(close) => (
             <FeedForm
               feed={feed}
@@ -68,10 +68,10 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
             title={`Remove ${feed.name}?`}
-            confirm="Remove it with its password"
+            confirm="Remove feed and password"
             onConfirm={() => remove.mutate(feed.name, { onSuccess: () => void navigate("/feeds") })}
           >
-            No relay carries it. What the logbook says of it stays.
+            No relay uses it. Logbook entries are retained.
           </ConfirmDialog>
         )}
       </May>
@@ -86,7 +86,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
         lead={<State word={state?.state ?? "off"} />}
         actions={actions}
       />
-      {remove.error !== null && <Fault error={remove.error} />}
+      {remove.error !== null && <ErrorMessage error={remove.error} />}
       <div className="grid items-start gap-4 lg:grid-cols-[360px_minmax(0,1fr)]">
         <Card title="Address" label="Address">
           <Address feed={feed} />
@@ -97,7 +97,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
           )}
           <h3 className="mt-3 text-[13px] font-semibold">Relays</h3>
           <p className="text-[13px]">
-            {using.length === 0 && <span className="text-quiet">None carries it.</span>}
+            {using.length === 0 && <span className="text-quiet">No relay uses it.</span>}
             {using.map((relay, at) => (
               <span key={relay.name}>
                 {at > 0 && ", "}
@@ -115,7 +115,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
               onBegun={(id) => setAsked({ survey: id }, { replace: true })}
             />
           ) : (
-            <p className="text-[13px] text-quiet">An operator can survey it: that pulls the camera for some seconds.</p>
+            <p className="text-[13px] text-quiet">Operators can run a survey, which pulls the camera for ten seconds per stream.</p>
           )}
         </Card>
       </div>
@@ -123,17 +123,17 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
   );
 }
 
-function changeWords(relays: number): string {
+function changeText(relays: number): string {
   return relays === 0
-    ? "Nothing that runs is touched."
-    : "Another address, account or transport reconnects to the camera; broadcasts continue with their holding pictures until it is back.";
+    ? "No broadcast is affected."
+    : "A changed address, account or transport reconnects to the camera. Meanwhile the broadcasts show their holding pictures.";
 }
 
-function passwordWords(feed: Feed): string {
+function passwordText(feed: Feed): string {
   if (feed.secret_lost === true) {
-    return ", its password cannot be opened: set it again";
+    return ", its password cannot be decrypted: set it again";
   }
-  return feed.has_password ? ", password kept" : "";
+  return feed.has_password ? ", password stored" : "";
 }
 
 function Address({ feed }: { feed: Feed }): ReactNode {
@@ -141,8 +141,8 @@ function Address({ feed }: { feed: Feed }): ReactNode {
   if (feed.sub_url != null) {
     rows.push(["Sub", feed.sub_url]);
   }
-  rows.push(["Account", feed.user == null ? "none" : `${feed.user}${passwordWords(feed)}`]);
-  rows.push(["Transport", feed.transport === "auto" ? "found by itself" : feed.transport.toUpperCase()]);
+  rows.push(["Account", feed.user == null ? "none" : `${feed.user}${passwordText(feed)}`]);
+  rows.push(["Transport", feed.transport === "auto" ? "automatic" : feed.transport.toUpperCase()]);
   if (feed.pin != null) {
     rows.push(["Certificate", feed.pin]);
   }

@@ -10,7 +10,7 @@ import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
 import { SearchField } from "../../ui/Field";
 import { ButtonLink } from "../../ui/Link";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { State } from "../../ui/State";
 import { Still, factsOf, relaysQuery } from "../lines";
@@ -35,13 +35,13 @@ export function FeedsPage(): ReactNode {
   );
   return (
     <>
-      <PageHead name="Feeds" title="Feeds" lead="Cameras and encoders: what is pulled, and what really comes." actions={add} />
+      <PageHead name="Feeds" title="Feeds" lead="Cameras and encoders: addresses and measured streams." actions={add} />
       <FeedNav />
-      <Loaded query={feeds} height={400}>
+      <QueryBoundary query={feeds} height={400}>
         {(data) =>
           data.length === 0 ? (
             <Empty title="No camera yet" action={<ButtonLink to="/find">Find cameras</ButtonLink>}>
-              Find one in the local network, fill in an address pattern, or type its address.
+              Search the local network, use an address pattern, or enter an address.
             </Empty>
           ) : (
             <>
@@ -60,7 +60,7 @@ export function FeedsPage(): ReactNode {
             </>
           )
         }
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }

@@ -18,7 +18,7 @@ export function FindPage(): ReactNode {
       <PageHead
         name="Find cameras"
         title="Find cameras"
-        lead="Searches the local networks, or the hosts that you name, for cameras and their streams. Nothing is kept until you take it."
+        lead="Searches the local networks, or hosts that you list, for cameras and their streams. Nothing is saved until you add a feed."
       />
       <FeedNav />
       <May role="admin">
@@ -26,7 +26,7 @@ export function FindPage(): ReactNode {
           <FindPanel onChoose={setDraft} />
         ) : (
           <Card
-            title={`Take ${draft.name ?? "the camera"}`}
+            title={`Add ${draft.name ?? "camera"}`}
             aside={<Button onClick={() => setDraft(null)}>Search again</Button>}
             className="max-w-[880px]"
           >

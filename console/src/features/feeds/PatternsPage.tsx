@@ -7,15 +7,15 @@ import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Dialog } from "../../ui/Dialog";
-import { Fault } from "../../ui/Fault";
+import { ErrorMessage } from "../../ui/ErrorMessage";
 import { Link } from "../../ui/Link";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { May } from "../session";
 import { FeedNav } from "./components/FeedNav";
 import { PatternFill } from "./components/PatternFill";
 import { PatternForm } from "./components/PatternForm";
-import { placeholderWords } from "./components/placeholders";
+import { placeholderText } from "./components/placeholders";
 import { patternsQuery, useRemovePattern } from "./queries";
 
 /** Patterns of camera addresses. */
@@ -24,7 +24,7 @@ export function PatternsPage(): ReactNode {
   const [made, setMade] = useState<readonly Feed[]>([]);
   const actions = (
     <May role="admin">
-      <Dialog trigger={<Button kind="strong">Fill one in</Button>} title="Feeds from a pattern" wide>
+      <Dialog trigger={<Button kind="strong">Use a pattern</Button>} title="Feeds from a pattern" wide>
         {(close) => (
           <PatternFill
             onDone={(feeds) => {
@@ -44,7 +44,7 @@ export function PatternsPage(): ReactNode {
       <PageHead
         name="Address patterns"
         title="Address patterns"
-        lead="An address with placeholders, as a maker’s cameras have it: fill in host and channel, and main and sub are there."
+        lead="Stream addresses with placeholders. Fill in host and channel to get the addresses of main and sub stream."
         actions={actions}
       />
       <FeedNav />
@@ -59,7 +59,7 @@ export function PatternsPage(): ReactNode {
           ))}
         </p>
       )}
-      <Loaded query={patterns} height={300}>
+      <QueryBoundary query={patterns} height={300}>
         {(data) => (
           <div className="grid items-start gap-3 lg:grid-cols-2">
             {data.map((pattern) => (
@@ -67,7 +67,7 @@ export function PatternsPage(): ReactNode {
             ))}
           </div>
         )}
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }
@@ -77,7 +77,7 @@ function PatternCard({ pattern }: { pattern: Pattern }): ReactNode {
   return (
     <Card label={pattern.name} title={pattern.name} aside={pattern.note}>
       <p className="rounded-md bg-paper px-3 py-2 text-[13px] break-all">{pattern.template}</p>
-      <p className="mt-2 text-[13px] text-quiet">{listed((pattern.placeholders ?? []).map(placeholderWords))}</p>
+      <p className="mt-2 text-[13px] text-quiet">{listed((pattern.placeholders ?? []).map(placeholderText))}</p>
       <May role="admin">
         <div className="mt-3 flex gap-2">
           <Dialog trigger={<Button>Change</Button>} title={`Change ${pattern.name}`} wide>
@@ -86,14 +86,14 @@ function PatternCard({ pattern }: { pattern: Pattern }): ReactNode {
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
             title={`Remove ${pattern.name}?`}
-            confirm="Remove the pattern"
+            confirm="Remove pattern"
             onConfirm={() => remove.mutate(pattern.name)}
           >
-            Feeds that were made from it stay as they are.
+            Feeds made from it are not changed.
           </ConfirmDialog>
         </div>
       </May>
-      {remove.error !== null && <Fault error={remove.error} />}
+      {remove.error !== null && <ErrorMessage error={remove.error} />}
     </Card>
   );
 }

@@ -19,7 +19,7 @@ test("a new feed is sent with what was typed and nothing else", async () => {
   draw(<FeedForm draft={{ name: "Summit", url: "rtsp://192.0.2.7/main" }} onDone={done} />);
   await user.type(screen.getByLabelText("User name"), "rail");
   await user.type(screen.getByLabelText("Password"), "a password");
-  await user.click(screen.getByRole("button", { name: "Keep the camera" }));
+  await user.click(screen.getByRole("button", { name: "Save camera" }));
   expect(calls[0]?.body).toEqual({
     name: "Summit",
     url: "rtsp://192.0.2.7/main",
@@ -37,7 +37,7 @@ test("a change sends what differs; a kept password is neither shown nor sent", a
   expect(screen.getByLabelText<HTMLInputElement>("Password").value).toBe("");
   await user.selectOptions(screen.getByLabelText("Transport"), "UDP, datagrams");
   await user.type(screen.getByLabelText("Site"), "Summit");
-  await user.click(screen.getByRole("button", { name: "Keep the change" }));
+  await user.click(screen.getByRole("button", { name: "Save" }));
   expect(calls.map(({ method, path, body }) => [method, path, body])).toEqual([
     ["PATCH", "/api/v1/feeds/Summit", { site: "Summit", transport: "udp" }],
   ]);
@@ -54,8 +54,8 @@ const CAMERA: FoundCamera = {
     {
       name: "viaduct",
       streams: [
-        { profile: "a", codec: "H.264", width: 1280, height: 720, fps: 25, kbps: 2_000, keyframe_interval_s: 2, sound: null, address: "rtsp://192.0.2.9/main", told: "rtsp://10.0.0.4/main" },
-        { profile: "b", codec: "H.264", width: 640, height: 360, fps: 12, kbps: null, keyframe_interval_s: null, sound: null, address: "rtsp://192.0.2.9/sub", told: null },
+        { profile: "a", codec: "H.264", width: 1280, height: 720, fps: 25, kbps: 2_000, keyframe_interval_s: 2, audio: null, address: "rtsp://192.0.2.9/main", reported_address: "rtsp://10.0.0.4/main" },
+        { profile: "b", codec: "H.264", width: 640, height: 360, fps: 12, kbps: null, keyframe_interval_s: null, audio: null, address: "rtsp://192.0.2.9/sub", reported_address: null },
       ],
     },
   ],
@@ -70,11 +70,11 @@ test("found cameras are offered with both addresses, and taken with main and sub
   draw(<FindPanel onChoose={chosen} />);
   await user.type(screen.getByLabelText("Hosts"), "192.0.2.9");
   await user.type(screen.getByLabelText("User name"), "rail");
-  await user.click(screen.getByRole("button", { name: "Ask these hosts" }));
-  expect(await screen.findByText(/Its clock is 90 s behind ours/)).toBeTruthy();
-  expect(screen.getByText(/rtsp:\/\/10\.0\.0\.4\/main, another host than the one that answered/)).toBeTruthy();
+  await user.click(screen.getByRole("button", { name: "Search these hosts" }));
+  expect(await screen.findByText(/The camera’s clock is 90 s behind the clock of the service/)).toBeTruthy();
+  expect(screen.getByText(/rtsp:\/\/10\.0\.0\.4\/main, another host than the one that replied/)).toBeTruthy();
   expect(calls[0]?.body).toEqual({ at: "192.0.2.9", user: "rail" });
-  await user.click(screen.getByRole("button", { name: "Take it" }));
+  await user.click(screen.getByRole("button", { name: "Add feed" }));
   expect(chosen).toHaveBeenCalledWith({
     name: "Viaduct",
     url: "rtsp://192.0.2.9/main",
@@ -103,7 +103,7 @@ test("a search has no password; cameras that need one are selected first", async
   await user.click(within(card).getByRole("checkbox"));
   await user.type(screen.getByLabelText("User name"), "rail");
   await user.type(screen.getByLabelText("Password"), "planted");
-  await user.click(screen.getByRole("button", { name: "Ask these hosts" }));
+  await user.click(screen.getByRole("button", { name: "Search these hosts" }));
   expect(await screen.findByRole("region", { name: "Viaduct" })).toBeTruthy();
   expect(screen.getByRole("region", { name: "192.0.2.66:8080" })).toBeTruthy();
   expect(calls.map((call) => call.body)).toEqual([{}, { at: "192.0.2.9:8080", user: "rail", password: "planted" }]);
@@ -113,7 +113,7 @@ test("where no camera answers, the reasons are shown", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<FindPanel onChoose={() => undefined} />);
   await userEvent.setup().click(screen.getByRole("button", { name: "Search" }));
-  expect(await screen.findByText("No camera answered")).toBeTruthy();
+  expect(await screen.findByText("No cameras found")).toBeTruthy();
 });
 
 const RECORDER: Pattern = {
@@ -140,7 +140,7 @@ test.each([
   await user.type(screen.getByLabelText("host"), "192.0.2.40");
   await user.type(screen.getByLabelText("Channels"), channels);
   expect(screen.queryByLabelText("stream")).toBeNull();
-  await user.click(screen.getByRole("button", { name: "Keep what it makes" }));
+  await user.click(screen.getByRole("button", { name: "Save feeds" }));
   expect(calls.at(-1)?.body).toMatchObject({ name: "Yard", ...expected });
 });
 
@@ -167,7 +167,7 @@ test("a survey shows its progress, its facts, and why a stream gives nothing", a
   fakeApi(() => ({ status: 202, body: begun }));
   const id = vi.fn();
   const { client } = draw(<SurveyPanel of={{ feed: "Summit" }} onBegun={id} />);
-  await userEvent.setup().click(screen.getByRole("button", { name: "Survey it" }));
+  await userEvent.setup().click(screen.getByRole("button", { name: "Run survey" }));
   expect((await screen.findAllByText("connected")).length).toBeGreaterThan(0);
   expect(id).toHaveBeenCalledWith("7");
   const video = { codec: "H.264", profile: "High", tier: null, level: 3.1, width: 1280, height: 720, declared_fps: 25, fps: 25, kbps: 1_800, keyframe_interval_s: 2 };
@@ -181,5 +181,5 @@ test("a survey shows its progress, its facts, and why a stream gives nothing", a
   expect(await screen.findByText("H.264 High 3.1, 1280×720")).toBeTruthy();
   expect(screen.getByRole("region", { name: "sub stream" }).textContent).toContain("feed.no-such-stream");
   expect(screen.getByRole("region", { name: "Advice" }).textContent).toContain("Main stream. No sound comes.");
-  expect(screen.getByRole("button", { name: "Survey it again" })).toBeTruthy();
+  expect(screen.getByRole("button", { name: "Repeat survey" })).toBeTruthy();
 });

@@ -19,20 +19,20 @@ function answer(relays: Relay[]): void {
 }
 
 async function drawLines(): Promise<void> {
-  const troubled = relay("Viaduct", {
+  const affected = relay("Viaduct", {
     condition: condition({ level: "blocked" }),
     feed: feed({ state: "blocked" }),
     pushes: [push("Night", { state: "waiting" })],
   });
-  answer([relay("Summit"), troubled, relay("Shed", { wanted: "off", condition: condition({ level: "off" }) })]);
+  answer([relay("Summit"), affected, relay("Shed", { wanted: "off", condition: condition({ level: "off" }) })]);
   draw(<LinesPage />);
-  await screen.findByRole("heading", { name: "One line wants attention" });
+  await screen.findByRole("heading", { name: "One line needs attention" });
 }
 
 test("lines stand worst first, under one sentence that sums them up", async () => {
   await drawLines();
   expect(names()).toEqual(["Viaduct", "Summit", "Shed"]);
-  expect(screen.getByText(/1 of 2 relays flow as they should/)).toBeTruthy();
+  expect(screen.getByText(/1 of 2 relays are up/)).toBeTruthy();
 });
 
 test("search and levels narrow the list", async () => {
@@ -44,7 +44,7 @@ test("search and levels narrow the list", async () => {
   await user.click(screen.getByRole("button", { name: "Show only the lines that are off: 1" }));
   expect(names()).toEqual(["Shed"]);
   await user.click(screen.getByRole("button", { name: "Show only the lines that are down: 0" }));
-  expect(screen.getByText("No line fits this filter.")).toBeTruthy();
+  expect(screen.getByText("No lines match this filter.")).toBeTruthy();
   await user.click(screen.getByRole("button", { name: "Worst first" }));
   expect(names()).toHaveLength(3);
 });
@@ -53,14 +53,14 @@ test("without relays the page leads to the first one", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<LinesPage />);
   expect(await screen.findByRole("heading", { name: "No lines yet" })).toBeTruthy();
-  expect(screen.getByRole("link", { name: "Set up the first line" }).getAttribute("href")).toBe("/new");
+  expect(screen.getByRole("link", { name: "Set up a relay" }).getAttribute("href")).toBe("/new");
 });
 
 test("a viewer sees who may set up a relay", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<LinesPage />, { role: "operator" });
   expect(await screen.findByText(/An admin can set one up/)).toBeTruthy();
-  expect(screen.queryByRole("link", { name: "Set up the first line" })).toBeNull();
+  expect(screen.queryByRole("link", { name: "Set up a relay" })).toBeNull();
 });
 
 test("of many lines only those near the window are drawn", async () => {

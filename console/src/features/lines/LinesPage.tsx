@@ -2,22 +2,22 @@ import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useMemo, useState, type ReactNode } from "react";
 
 import type { Band, Relay } from "../../api/types";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { LineList } from "./components/LineList";
 import { NoLines } from "./components/NoLines";
-import { Tools, type Filter } from "./components/Tools";
+import { FilterBar, type Filter } from "./components/FilterBar";
 import { UplinkGlance } from "./components/UplinkGlance";
-import { levelOf, matches, verdictOf, worstFirst } from "./condition";
+import { levelOf, matches, summaryOf, worstFirst } from "./condition";
 import { dayQuery, relaysQuery } from "./queries";
 
 /** The home page: is everything up, and if not, what broke, whose side, what to do. */
 export function LinesPage(): ReactNode {
   const relays = useQuery(relaysQuery());
   return (
-    <Loaded query={relays} height={480}>
+    <QueryBoundary query={relays} height={480}>
       {(data) => (data.length === 0 ? <Nothing /> : <Lines relays={data} />)}
-    </Loaded>
+    </QueryBoundary>
   );
 }
 
@@ -38,7 +38,7 @@ function Lines({ relays }: { relays: readonly Relay[] }): ReactNode {
     () => new Map<string, readonly Band[]>((day.data?.relays ?? []).map((each) => [each.name, each.bands])),
     [day.data],
   );
-  const verdict = verdictOf(relays);
+  const verdict = summaryOf(relays);
   const shown = worstFirst(relays).filter(
     (relay) =>
       matches(relay, search) &&
@@ -48,8 +48,8 @@ function Lines({ relays }: { relays: readonly Relay[] }): ReactNode {
   return (
     <>
       <PageHead name={verdict.title} title={verdict.title} lead={verdict.detail} actions={<UplinkGlance />} />
-      <Tools relays={relays} filter={filter} onFilter={setFilter} />
-      {shown.length === 0 && <p className="py-6 text-quiet">No line fits this filter.</p>}
+      <FilterBar relays={relays} filter={filter} onFilter={setFilter} />
+      {shown.length === 0 && <p className="py-6 text-quiet">No lines match this filter.</p>}
       <LineList relays={shown} days={days} stepSeconds={day.data?.step_s ?? 60} />
     </>
   );

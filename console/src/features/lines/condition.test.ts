@@ -3,7 +3,7 @@ import { expect, test } from "vitest";
 import type { Relay } from "../../api/types";
 import type { ConditionLevel, FeedPhase, PushPhase } from "../../lib/states";
 import { cause, condition, feed, push, relay as sample } from "../../test/railway";
-import { matches, notesOf, verdictOf, wordsOf, worstFirst } from "./condition";
+import { matches, notesOf, summaryOf, wordsOf, worstFirst } from "./condition";
 
 const AWAY = cause();
 
@@ -28,9 +28,9 @@ test("the worst comes first, then names", () => {
 });
 
 test("relays that are held on purpose are counted by themselves", () => {
-  const held = verdictOf([relay("A", "good", "flowing", ["live"]), relay("B", "holding", "flowing", ["holding"])]);
+  const held = summaryOf([relay("A", "good", "flowing", ["live"]), relay("B", "holding", "flowing", ["holding"])]);
   expect(held.title).toBe("One line is held");
-  expect(held.detail).toContain("1 of 2 relays flow as they should, 1 held on purpose.");
+  expect(held.detail).toContain("1 of 2 relays are up, 1 held on purpose.");
 });
 
 test("the verdict counts what is wanted only", () => {
@@ -39,11 +39,11 @@ test("the verdict counts what is wanted only", () => {
     relay("B", "down", "waiting", ["waiting"]),
     relay("C", "off", "off", ["off"]),
   ];
-  expect(verdictOf(relays)).toEqual({
-    title: "One line wants attention",
-    detail: "1 of 2 relays flow as they should. 2 pushes, 2\u202f000\u00a0kbit/s going out.",
+  expect(summaryOf(relays)).toEqual({
+    title: "One line needs attention",
+    detail: "1 of 2 relays are up. 2 pushes, 2\u202f000\u00a0kbit/s going out.",
   });
-  expect(verdictOf([]).title).toBe("Everything is switched off");
+  expect(summaryOf([]).title).toBe("Everything is switched off");
 });
 
 test("a cause that pushes share with their feed is listed once", () => {

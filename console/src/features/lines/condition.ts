@@ -1,5 +1,5 @@
 import type { CauseFacts, PushState, Relay } from "../../api/types";
-import { inWords, rate } from "../../lib/format";
+import { countText, rate } from "../../lib/format";
 import {
   isGood,
   isHeld,
@@ -9,7 +9,7 @@ import {
   needsAttention,
   severity,
   type ConditionLevel,
-  type Side,
+  type FaultDomain,
 } from "../../lib/states";
 
 /** Headline of each level. */
@@ -42,10 +42,10 @@ export function worstFirst(relays: readonly Relay[]): Relay[] {
 export type Verdict = { title: string; detail: string };
 
 /** The page's answer to "is everything up?". */
-export function verdictOf(relays: readonly Relay[]): Verdict {
+export function summaryOf(relays: readonly Relay[]): Verdict {
   const wanted = relays.filter((relay) => !isOff(relay.wanted));
   const count = (is: (level: ConditionLevel) => boolean) => wanted.filter((relay) => is(levelOf(relay))).length;
-  const troubled = count(needsAttention);
+  const affected = count(needsAttention);
   const coming = count(isStarting);
   const well = count(isGood);
   const held = count(isHolding);
@@ -54,15 +54,15 @@ export function verdictOf(relays: readonly Relay[]): Verdict {
   const detail =
     wanted.length === 0
       ? "No relay is switched on."
-      : `${well} of ${wanted.length} relays flow as they should${held > 0 ? `, ${held} held on purpose` : ""}. ${pushes.length} ${pushes.length === 1 ? "push" : "pushes"}, ${rate(kbps)} going out.`;
-  if (troubled > 0) {
-    return { title: `${inWords(troubled)} ${troubled === 1 ? "line wants" : "lines want"} attention`, detail };
+      : `${well} of ${wanted.length} relays are up${held > 0 ? `, ${held} held on purpose` : ""}. ${pushes.length} ${pushes.length === 1 ? "push" : "pushes"}, ${rate(kbps)} going out.`;
+  if (affected > 0) {
+    return { title: `${countText(affected)} ${affected === 1 ? "line needs" : "lines need"} attention`, detail };
   }
   if (coming > 0) {
-    return { title: `${inWords(coming)} ${coming === 1 ? "line is" : "lines are"} on the way`, detail };
+    return { title: `${countText(coming)} ${coming === 1 ? "line is" : "lines are"} starting`, detail };
   }
   if (held > 0) {
-    return { title: `${inWords(held)} ${held === 1 ? "line is" : "lines are"} held`, detail };
+    return { title: `${countText(held)} ${held === 1 ? "line is" : "lines are"} held`, detail };
   }
   return { title: wanted.length === 0 ? "Everything is switched off" : "All lines are up", detail };
 }
@@ -98,7 +98,7 @@ export function notesOf(relay: Relay): Note[] {
   return notes;
 }
 
-const SIDES: Record<Side, string> = {
+const FAULT_DOMAINS: Record<FaultDomain, string> = {
   camera: "Camera side.",
   network: "Network side.",
   platform: "Platform side.",
@@ -106,11 +106,11 @@ const SIDES: Record<Side, string> = {
   planned: "Planned.",
 };
 
-export function sideWords(cause: CauseFacts): string {
-  return SIDES[cause.side];
+export function faultDomainText(cause: CauseFacts): string {
+  return FAULT_DOMAINS[cause.side];
 }
 
 /** The last step that a dial has reached, in words. */
 export function progressOf(push: PushState): string {
-  return push.steps.at(-1)?.name ?? "finding the name";
+  return push.steps.at(-1)?.name ?? "resolving the name";
 }

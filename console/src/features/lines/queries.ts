@@ -22,7 +22,7 @@ export function relaysQuery() {
 
 export const dayKey = ["day"] as const;
 
-/** The last day of every relay, in bands. */
+/** Last 24 hours of every relay, in bands. */
 export function dayQuery() {
   return queryOptions({ queryKey: dayKey, queryFn: () => call<Day>("GET", ["day"]) });
 }

@@ -8,7 +8,7 @@ import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { Empty } from "../../ui/Empty";
 import { SearchField } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { useMay } from "../session";
 import { RecordNav } from "./components/RecordNav";
@@ -29,12 +29,12 @@ export function AuditPage(): ReactNode {
   const isAllowed = useMay("admin");
   return (
     <>
-      <PageHead name="Audit trail" title="Audit trail" lead="Every change: who made it, from where, and what was there before and after." />
+      <PageHead name="Audit trail" title="Audit trail" lead="Every change with its author, origin, and the values before and after." />
       <RecordNav />
       {isAllowed ? (
         <Entries />
       ) : (
-        <Empty title="For admins only">Ask an admin about a change: your role does not show the audit trail.</Empty>
+        <Empty title="For admins only">Your role does not include the audit trail. Ask an admin about a change.</Empty>
       )}
     </>
   );
@@ -51,18 +51,18 @@ function Entries(): ReactNode {
         <SearchField label="About a record" placeholder="About: name or id" value={get("about")} onChange={(text) => set("about", text)} />
         <SearchField label="By a person or token" placeholder="By: person or token" value={get("who")} onChange={(text) => set("who", text)} />
         <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
-          <option value="">Every kind</option>
+          <option value="">All kinds</option>
           {KINDS.map((kind) => (
             <option key={kind}>{kind}</option>
           ))}
         </select>
       </section>
-      <Loaded query={query} height={480}>
+      <QueryBoundary query={query} height={480}>
         {(data) => {
           const entries = data.pages.flat();
           return (
             <Card label="Changes">
-              {entries.length === 0 && <p className="text-quiet">No change fits this filter.</p>}
+              {entries.length === 0 && <p className="text-quiet">No changes match this filter.</p>}
               <ol className="text-[13px]">
                 {entries.map((entry) => (
                   <Change key={entry.number} entry={entry} />
@@ -76,7 +76,7 @@ function Entries(): ReactNode {
             </Card>
           );
         }}
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }

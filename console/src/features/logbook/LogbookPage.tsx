@@ -6,7 +6,7 @@ import { useSearchFilter } from "../../lib/useSearchFilter";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { SearchField } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { RecordNav } from "./components/RecordNav";
 import { LogLines } from "./components/LogLines";
@@ -40,7 +40,7 @@ export function LogbookPage(): ReactNode {
   const lines = useQuery(logbookQuery(filter));
   return (
     <>
-      <PageHead name="Logbook" title="Logbook" lead="What happened, whose side it was, and what people did: the latest first." />
+      <PageHead name="Logbook" title="Logbook" lead="Events with their fault domain, and changes by people. Newest first." />
       <RecordNav />
       <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3 print:hidden">
         <SearchField
@@ -50,36 +50,36 @@ export function LogbookPage(): ReactNode {
           onChange={(about) => set("about", about)}
         />
         <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
-          <option value="">Every kind</option>
+          <option value="">All kinds</option>
           {KINDS.map((kind) => (
             <option key={kind}>{kind}</option>
           ))}
         </select>
         <select aria-label="Side" value={get("side")} onChange={(event) => set("side", event.target.value)} className={SELECT}>
-          <option value="">Every side</option>
+          <option value="">All fault domains</option>
           {SIDES.map((side) => (
             <option key={side}>{side}</option>
           ))}
         </select>
-        <select aria-label="By whom" value={get("changes")} onChange={(event) => set("changes", event.target.value)} className={SELECT}>
-          <option value="">States and changes</option>
-          <option value="yes">What people did</option>
-          <option value="no">What happened by itself</option>
+        <select aria-label="Origin" value={get("changes")} onChange={(event) => set("changes", event.target.value)} className={SELECT}>
+          <option value="">Events and changes</option>
+          <option value="yes">Changes by people</option>
+          <option value="no">Events</option>
         </select>
       </section>
-      <Loaded query={lines} height={480}>
+      <QueryBoundary query={lines} height={480}>
         {(data) => (
           <Card label="Lines">
-            {data.length === 0 && <p className="text-quiet">No line fits this filter.</p>}
+            {data.length === 0 && <p className="text-quiet">No lines match this filter.</p>}
             <LogLines entries={data.toReversed()} />
             {data.length >= limit && limit < MAX_LIMIT && (
               <Button className="mt-3" disabled={lines.isFetching} onClick={() => setLimit(Math.min(MAX_LIMIT, limit * 2))}>
-                Older than these {grouped(data.length)}
+                Show older entries ({grouped(data.length)} shown)
               </Button>
             )}
           </Card>
         )}
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }

@@ -7,11 +7,11 @@ import { dayAndTime } from "../../lib/format";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { Empty } from "../../ui/Empty";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { CausesTable, LinesTable, OutagesTable } from "./components/ReportTables";
 import { RecordNav } from "./components/RecordNav";
-import { monthWords, months } from "./months";
+import { monthText, months } from "./months";
 import { reportQuery } from "./queries";
 
 /** A month: how much of the wanted time was up, what was down, and whose side it was. */
@@ -23,7 +23,7 @@ export function ReportPage(): ReactNode {
     <>
       <PageHead
         name={`Report ${month}`}
-        title={`Report, ${monthWords(month)}`}
+        title={`Report, ${monthText(month)}`}
         lead={report.data === undefined ? "" : `${dayAndTime(report.data.from)} to ${dayAndTime(report.data.to)}. Months are counted in UTC.`}
         actions={
           <>
@@ -35,7 +35,7 @@ export function ReportPage(): ReactNode {
             >
               {all.map((each) => (
                 <option key={each} value={each}>
-                  {monthWords(each)}
+                  {monthText(each)}
                 </option>
               ))}
             </select>
@@ -50,15 +50,15 @@ export function ReportPage(): ReactNode {
         }
       />
       <RecordNav />
-      <Loaded query={report} height={480}>
+      <QueryBoundary query={report} height={480}>
         {(data) => (data.lines.length === 0 ? <Nothing /> : <Tables report={data} />)}
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }
 
 function Nothing(): ReactNode {
-  return <Empty title="Nothing ran in this month">There is nothing to answer for.</Empty>;
+  return <Empty title="No broadcasts in this month">No relay was on.</Empty>;
 }
 
 function Tables({ report }: { report: Report }): ReactNode {

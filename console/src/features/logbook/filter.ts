@@ -1,16 +1,16 @@
 import type { LogEntry } from "../../api/types";
 
-/** Which lines of the logbook are asked for. */
+/** Filter of the logbook. */
 export type LogFilter = {
   about?: string;
   kind?: string;
   side?: string;
-  /** Only what people did, or only what happened by itself. */
+  /** Only changes by people, or only events. */
   changes?: boolean;
   limit?: number;
 };
 
-/** Whether a line is one of those that are asked for. */
+/** Returns true if an entry matches the filter. */
 export function concerns(filter: LogFilter, entry: LogEntry): boolean {
   const about = filter.about?.toLowerCase() ?? "";
   const names = [entry.name, entry.part ?? ""].map((name) => name.toLowerCase());

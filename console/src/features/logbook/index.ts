@@ -1,2 +1,2 @@
 export { LogLines } from "./components/LogLines";
-export { keepLine, logbookQuery, reportKey } from "./queries";
+export { appendLogEntry, logbookQuery, reportKey } from "./queries";

@@ -23,7 +23,7 @@ test("the logbook stands latest first, in words, and is filtered by the service"
   expect(lines[1]?.textContent).toContain("stopped by night desk");
   expect(calls[0]?.path).toBe("/api/v1/logbook?limit=200&about=Summit");
   await user.selectOptions(screen.getByLabelText("Side"), "platform");
-  await user.selectOptions(screen.getByLabelText("By whom"), "What happened by itself");
+  await user.selectOptions(screen.getByLabelText("Origin"), "Events");
   expect(calls.at(-1)?.path).toBe("/api/v1/logbook?limit=200&about=Summit&side=platform&changes=false");
 });
 
@@ -31,7 +31,7 @@ test("older lines are fetched on demand", async () => {
   const calls = fakeApi(() => ({ status: 200, body: Array.from({ length: 200 }, (_, at) => line(at)) }));
   const user = userEvent.setup();
   draw(<LogbookPage />, { at: "/logbook" });
-  await user.click(await screen.findByRole("button", { name: "Older than these 200" }));
+  await user.click(await screen.findByRole("button", { name: "Show older entries (200 shown)" }));
   expect(calls.at(-1)?.path).toBe("/api/v1/logbook?limit=400");
 });
 
@@ -65,5 +65,5 @@ test("a report tells shares by side, and outages as a file that is no formula", 
 test("a month in which nothing ran has nothing to answer for", async () => {
   fakeApi(() => ({ status: 200, body: { ...REPORT, lines: [], outages: [] } }));
   draw(<ReportPage />);
-  expect(await screen.findByText("Nothing ran in this month")).toBeTruthy();
+  expect(await screen.findByText("No broadcasts in this month")).toBeTruthy();
 });

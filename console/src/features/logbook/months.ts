@@ -6,7 +6,7 @@ export function months(now: Date, count: number = 13): string[] {
   });
 }
 
-/** A month in words. */
-export function monthWords(month: string): string {
+/** Formats a month. */
+export function monthText(month: string): string {
   return new Date(`${month}-01T00:00:00Z`).toLocaleDateString("en-GB", { month: "long", year: "numeric", timeZone: "UTC" });
 }

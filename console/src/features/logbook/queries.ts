@@ -20,7 +20,7 @@ export function logbookQuery(filter: LogFilter) {
 }
 
 /** Adds a line to every query that includes it, within its bounds. */
-export function keepLine(client: QueryClient, entry: LogEntry): void {
+export function appendLogEntry(client: QueryClient, entry: LogEntry): void {
   for (const [key, known] of client.getQueriesData<LogEntry[]>({ queryKey: logbookKey })) {
     const filter = (key[1] ?? {}) as LogFilter;
     if (known !== undefined && concerns(filter, entry) && (known.at(-1)?.id ?? 0) < entry.id) {

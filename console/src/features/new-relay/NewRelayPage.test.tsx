@@ -23,9 +23,9 @@ function drawPath(role: "admin" | "operator" = "admin") {
   );
 }
 
-test("the path goes from a kept camera and a kept destination to a start", async () => {
-  const check = { subject: "Summit", check: "audio", level: "warn", reason: "no sound", next_step: null };
-  let kept = false;
+test("the path goes from a saved camera and a saved destination to a start", async () => {
+  const check = { subject: "Summit", check: "audio", level: "warn", reason: "no audio", next_step: null };
+  let saved = false;
   const calls = fakeApi((call) => {
     const ours = relay("Summit", { wanted: "off", feed: { ...relay("x").feed, name: "Summit" }, pushes: [push("Bramble TV", { state: "off" })] });
     switch (`${call.method} ${call.path}`) {
@@ -37,9 +37,9 @@ test("the path goes from a kept camera and a kept destination to a start", async
       case "GET /api/v1/uplinks":
         return { status: 200, body: [] };
       case "GET /api/v1/relays":
-        return { status: 200, body: kept ? [ours] : [] };
+        return { status: 200, body: saved ? [ours] : [] };
       case "POST /api/v1/relays":
-        kept = true;
+        saved = true;
         return { status: 201, body: ours };
       case "POST /api/v1/relays/Summit/preflight":
         return { status: 200, body: { relay: "Summit", level: "warn", at: "", checks: [check] } };
@@ -49,17 +49,17 @@ test("the path goes from a kept camera and a kept destination to a start", async
   });
   const user = userEvent.setup();
   const { client } = drawPath();
-  await user.click(await screen.findByRole("tab", { name: "One that is kept (1)" }));
+  await user.click(await screen.findByRole("tab", { name: "Saved camera (1)" }));
   await user.selectOptions(screen.getByLabelText("Feed"), "Summit");
   await user.click(screen.getByRole("button", { name: "Continue with this feed" }));
   await user.click(screen.getByRole("button", { name: "Continue to the destinations" }));
   expect(screen.getByRole("button", { name: "Continue to the checks" }).hasAttribute("disabled")).toBe(true);
-  await user.click(screen.getByRole("tab", { name: "Those that are kept (1)" }));
+  await user.click(screen.getByRole("tab", { name: "Saved destinations (1)" }));
   await user.click(await screen.findByRole("checkbox", { name: /Bramble TV/ }));
   await user.click(screen.getByRole("button", { name: "Continue to the checks" }));
   // The name of the camera is a good name.
   expect(screen.getByLabelText<HTMLInputElement>("Name of the relay").value).toBe("Summit");
-  await user.click(screen.getByRole("button", { name: "Keep it and check" }));
+  await user.click(screen.getByRole("button", { name: "Save and check" }));
   expect(calls.find((call) => call.method === "POST" && call.path === "/api/v1/relays")?.body).toEqual({
     name: "Summit",
     feed: "Summit",
@@ -68,7 +68,7 @@ test("the path goes from a kept camera and a kept destination to a start", async
   // The event stream tells of it.
   await client.refetchQueries({ queryKey: ["relays"] });
   await user.click(await screen.findByRole("button", { name: "Run the preflight" }));
-  expect(await screen.findByText(/no sound/)).toBeTruthy();
+  expect(await screen.findByText(/no audio/)).toBeTruthy();
   await user.click(screen.getByRole("button", { name: "Start Summit" }));
   expect(await screen.findByText("the relay")).toBeTruthy();
   expect(window.localStorage.getItem("yonder-new-relay")).toBeNull();
@@ -79,18 +79,18 @@ test("what was begun is there again, and steps can be gone back to", async () =>
   fakeApi(() => ({ status: 200, body: [] }));
   const user = userEvent.setup();
   drawPath();
-  expect(await screen.findByText("No destination is chosen yet.")).toBeTruthy();
+  expect(await screen.findByText("No destination chosen.")).toBeTruthy();
   const steps = screen.getByRole("navigation", { name: "Steps" });
   expect(steps.querySelector("[aria-current=step]")?.textContent).toContain("Destinations");
   expect(screen.getByRole("button", { name: /Check and start/ }).hasAttribute("disabled")).toBe(true);
   await user.click(screen.getByRole("button", { name: /^Camera/ }));
-  expect(screen.getByRole("tab", { name: "Type its address" })).toBeTruthy();
+  expect(screen.getByRole("tab", { name: "Enter an address" })).toBeTruthy();
   await user.click(screen.getByRole("button", { name: "Start over" }));
-  expect(screen.getByRole("button", { name: /Picture and facts/ }).hasAttribute("disabled")).toBe(true);
+  expect(screen.getByRole("button", { name: /Survey/ }).hasAttribute("disabled")).toBe(true);
 });
 
 test("a person without the role of an admin sees who sets up relays", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   drawPath("operator");
-  expect(await screen.findByText("An admin sets up relays")).toBeTruthy();
+  expect(await screen.findByText("Only admins set up relays")).toBeTruthy();
 });

@@ -13,19 +13,19 @@ import { STEPS, isOpen, useDraft, type Draft, type Step } from "./draft";
 /** Properties of each step: the draft, and the way to the next step. */
 export type StepProps = { draft: Draft; change: (change: Partial<Draft>) => void };
 
-/** The path to a new relay: camera, picture and facts, destination and key, checks, start. */
+/** Steps to a new relay: camera, survey, destinations, checks, start. */
 export function NewRelayPage(): ReactNode {
   const { draft, change, forget } = useDraft();
   const keeps = useMay("admin");
   if (!keeps) {
-    return <Empty title="An admin sets up relays">Your role shows and switches what is set up.</Empty>;
+    return <Empty title="Only admins set up relays">Your role can watch and switch existing relays.</Empty>;
   }
   return (
     <>
       <PageHead
         name="New relay"
         title="New relay"
-        lead="Step by step; each can be left and come back to. Camera and destinations are kept as soon as they are known."
+        lead="Four steps; you can interrupt them at any point. Camera and destinations are saved as soon as they are entered."
         actions={draft.feed === "" ? undefined : <Button onClick={forget}>Start over</Button>}
       />
       <Path draft={draft} onStep={(step) => change({ step })} />
@@ -47,7 +47,7 @@ function content(props: StepProps, forget: () => void): ReactNode {
   }
 }
 
-/** Progress, as a line with a mark for each step. */
+/** Progress of the steps. */
 function Path({ draft, onStep }: { draft: Draft; onStep: (step: Step) => void }): ReactNode {
   const here = STEPS.findIndex((step) => step.value === draft.step);
   const said: Record<Step, string> = {

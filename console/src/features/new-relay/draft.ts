@@ -1,9 +1,9 @@
 import { useState } from "react";
 
-/** The steps of the path, in the order in which people work. */
+/** Steps in their order. */
 export const STEPS = [
   { value: "camera", label: "Camera" },
-  { value: "survey", label: "Picture and facts" },
+  { value: "survey", label: "Survey" },
   { value: "destination", label: "Destinations" },
   { value: "check", label: "Check and start" },
 ] as const;
@@ -11,8 +11,8 @@ export const STEPS = [
 export type Step = (typeof STEPS)[number]["value"];
 
 /**
- * A relay on its way, by names alone: camera and destinations are kept by the service as soon as they are known, with
- * their secrets sealed, so that nothing of those ever lies in the browser.
+ * Draft of a relay. It has names only: camera and destinations are stored by the service, so that the browser keeps no
+ * secrets.
  */
 export type Draft = { step: Step; feed: string; to: readonly string[]; name: string; survey: string };
 
@@ -31,11 +31,11 @@ function isDraft(value: unknown): value is Draft {
   );
 }
 
-/** The draft that was kept, or an empty one. */
+/** Returns the stored draft, or an empty one. */
 export function keptDraft(storage: Storage): Draft {
   try {
-    const kept: unknown = JSON.parse(storage.getItem(STORAGE) ?? "null");
-    return isDraft(kept) ? kept : EMPTY;
+    const stored: unknown = JSON.parse(storage.getItem(STORAGE) ?? "null");
+    return isDraft(stored) ? stored : EMPTY;
   } catch {
     return EMPTY;
   }
@@ -57,7 +57,7 @@ export function useDraft(): { draft: Draft; change: (change: Partial<Draft>) => 
   return { draft, change, forget };
 }
 
-/** Whether a step can be gone to: what it builds upon is there. */
+/** Returns true if the requirements of a step are met. */
 export function isOpen(draft: Draft, step: Step): boolean {
   switch (step) {
     case "camera":

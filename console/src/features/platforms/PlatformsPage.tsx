@@ -7,8 +7,8 @@ import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Dialog } from "../../ui/Dialog";
-import { Fault } from "../../ui/Fault";
-import { Loaded } from "../../ui/Loaded";
+import { ErrorMessage } from "../../ui/ErrorMessage";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { May } from "../session";
 import { NewSheetForm } from "./components/NewSheetForm";
@@ -23,7 +23,7 @@ export function PlatformsPage(): ReactNode {
       <PageHead
         name="Platforms"
         title="Platforms"
-        lead="Rule sheets: what each platform accepts. Preflights and rehearsals judge by them; a sheet that ships can be changed, and comes back when yours is removed."
+        lead="Rules of each platform, checked by preflights and rehearsals. A rule sheet that ships with the program can be changed; removing your version restores it."
         actions={
           <May role="admin">
             <Dialog trigger={<Button kind="strong">Add a platform</Button>} title="Add a platform">
@@ -32,7 +32,7 @@ export function PlatformsPage(): ReactNode {
           </May>
         }
       />
-      <Loaded query={platforms} height={400}>
+      <QueryBoundary query={platforms} height={400}>
         {(data) => (
           <div className="gap-3 lg:columns-2 2xl:columns-3">
             {data.map((platform) => (
@@ -40,7 +40,7 @@ export function PlatformsPage(): ReactNode {
             ))}
           </div>
         )}
-      </Loaded>
+      </QueryBoundary>
     </>
   );
 }
@@ -65,9 +65,9 @@ function Sheet({ platform }: { platform: Platform }): ReactNode {
           </div>
         ))}
       </dl>
-      {rules.length === 0 && <p className="text-[13px] text-quiet">No rule yet: everything passes.</p>}
+      {rules.length === 0 && <p className="text-[13px] text-quiet">No rules: every stream passes.</p>}
       <p className="mt-2 text-[13px] text-quiet">
-        {platform.destinations.length === 0 ? "No destination is on it." : `Judges ${listed(platform.destinations)}.`}
+        {platform.destinations.length === 0 ? "No destination uses it." : `Used by ${listed(platform.destinations)}.`}
       </p>
       <May role="admin">
         <div className="mt-3 flex gap-2">
@@ -77,18 +77,18 @@ function Sheet({ platform }: { platform: Platform }): ReactNode {
           {!platform.shipped && (
             <ConfirmDialog
               trigger={<Button>Remove</Button>}
-              title={`Remove the sheet of ${platform.name}?`}
-              confirm="Remove the sheet"
+              title={`Remove the rule sheet of ${platform.name}?`}
+              confirm="Remove rule sheet"
               onConfirm={() => remove.mutate(platform.name)}
             >
-              No broadcast is touched. Where a sheet of that name ships with the program, it comes back.
+              No broadcast is affected. If the program ships a rule sheet of this name, that one applies again.
             </ConfirmDialog>
           )}
         </div>
       </May>
       {remove.error !== null && (
         <div className="mt-2">
-          <Fault error={remove.error} />
+          <ErrorMessage error={remove.error} />
         </div>
       )}
     </Card>

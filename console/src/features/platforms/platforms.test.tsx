@@ -17,12 +17,12 @@ const SHEETS: Platform[] = [
       { rule: "audio.needed", value: "" },
     ],
     destinations: ["One", "Two"],
-  } as Platform,
-  { name: "Heather Live", shipped: false, rules: [], destinations: [] } as unknown as Platform,
+  },
+  { name: "Heather Live", shipped: false, rules: [], destinations: [] },
 ];
 const RULES = [
   { rule: "video.max-lines", wants: "a number of lines, like 1080" },
-  { rule: "video.max-fps", wants: "pictures a second, like 30" },
+  { rule: "video.max-fps", wants: "frames per second" },
 ];
 
 function drawPage(role: Role = "admin", refusal?: { status: number; body: unknown }): Call[] {
@@ -44,10 +44,10 @@ test("a sheet shows the rules that apply, whom it judges, and whose it is", asyn
   expect(ours.textContent).toContain("Made up, as all of them.");
   expect(ours.textContent).toContain("video.max-lines1080");
   expect(ours.textContent).not.toContain("audio.needed");
-  expect(ours.textContent).toContain("Judges One and Two.");
+  expect(ours.textContent).toContain("Used by One and Two.");
   const own = await sheet("Heather Live");
-  expect(own.textContent).toContain("No rule yet: everything passes.");
-  expect(own.textContent).toContain("No destination is on it.");
+  expect(own.textContent).toContain("No rules: every stream passes.");
+  expect(own.textContent).toContain("No destination uses it.");
 });
 
 test("a sheet that ships cannot be removed, and one's own only after a word", async () => {
@@ -56,7 +56,7 @@ test("a sheet that ships cannot be removed, and one's own only after a word", as
   expect(within(await sheet("Bramble TV")).queryByRole("button", { name: "Remove" })).toBeNull();
   await user.click(within(await sheet("Heather Live")).getByRole("button", { name: "Remove" }));
   expect(calls.some((call) => call.method === "DELETE")).toBe(false);
-  await user.click(await screen.findByRole("button", { name: "Remove the sheet" }));
+  await user.click(await screen.findByRole("button", { name: "Remove rule sheet" }));
   expect(calls.find((call) => call.method === "DELETE")?.path).toBe("/api/v1/platforms/Heather%20Live");
 });
 
@@ -66,7 +66,7 @@ test("only rules that were changed are sent, and an emptied one is lifted", asyn
   await user.click(within(await sheet("Bramble TV")).getByRole("button", { name: "Change" }));
   await user.clear(await screen.findByLabelText("video.max-lines"));
   await user.type(screen.getByLabelText("video.max-fps"), "25");
-  await user.click(screen.getByRole("button", { name: "Keep the sheet" }));
+  await user.click(screen.getByRole("button", { name: "Save rule sheet" }));
   expect(calls.find((call) => call.method === "PATCH")?.body).toEqual({
     rules: { "video.max-lines": "", "video.max-fps": "25" },
   });
@@ -80,7 +80,7 @@ test("a refused rule is reported, and the input stays", async () => {
   const lines = await screen.findByLabelText("video.max-lines");
   await user.clear(lines);
   await user.type(lines, "many");
-  await user.click(screen.getByRole("button", { name: "Keep the sheet" }));
+  await user.click(screen.getByRole("button", { name: "Save rule sheet" }));
   expect(await screen.findByText('"many" is no number of lines.')).toBeTruthy();
   expect((lines as HTMLInputElement).value).toBe("many");
 });
@@ -91,8 +91,8 @@ test("a new platform may begin with another one's rules", async () => {
   await sheet("Bramble TV");
   await user.click(screen.getByRole("button", { name: "Add a platform" }));
   await user.type(await screen.findByLabelText("Name"), "Fell Vision");
-  await user.selectOptions(screen.getByLabelText("Begin with the rules of"), "Bramble TV");
-  await user.click(screen.getByRole("button", { name: "Add the platform" }));
+  await user.selectOptions(screen.getByLabelText("Copy the rules of"), "Bramble TV");
+  await user.click(screen.getByRole("button", { name: "Add platform" }));
   expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Fell Vision", rules: {}, like: "Bramble TV" });
 });
 

@@ -16,7 +16,7 @@ export function LivePicture({ feed, className = "" }: { feed: string; className?
     <>
       <video
         ref={video}
-        aria-label={`Live picture of ${feed}`}
+        aria-label={`Live video of ${feed}`}
         poster={`/api/v1/feeds/${encodeURIComponent(feed)}/still.jpg`}
         controls
         muted
@@ -38,7 +38,7 @@ function sentence(state: PreviewState): string {
     case "playing":
       return "Live.";
     case "unsupported":
-      return `This browser does not play ${state.mime}. The still picture and the survey work all the same.`;
+      return `This browser cannot play ${state.mime}. The still image and the survey are available.`;
     case "ended":
       return state.cause === null
         ? "The preview has ended. Open it again to continue."

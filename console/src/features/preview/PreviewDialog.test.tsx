@@ -126,7 +126,7 @@ test("another type waits until the segment before it was taken, and the same typ
 test("a codec that the browser does not play is reported, not shown as a black picture", async () => {
   const { socket } = await opened();
   socket.say({ kind: "type", mime: 'video/mp4; codecs="hvc1.1.6.L93.90"' });
-  expect(screen.getByRole("status").textContent).toContain("does not play video/mp4");
+  expect(screen.getByRole("status").textContent).toContain("cannot play video/mp4");
   expect(socket.closed).toBe(true);
 });
 
@@ -143,7 +143,7 @@ test("a browser without any media source says so, and nothing fails", async () =
   vi.stubGlobal("MediaSource", undefined);
   draw(<PreviewDialog feed="Summit Station" trigger={<button>Watch</button>} />);
   await userEvent.setup().click(screen.getByRole("button", { name: "Watch" }));
-  expect((await screen.findByRole("status")).textContent).toContain("does not play");
+  expect((await screen.findByRole("status")).textContent).toContain("cannot play");
 });
 
 test("a buffer that refuses a segment ends the preview instead of failing the page", async () => {

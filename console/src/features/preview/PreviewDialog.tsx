@@ -5,10 +5,10 @@ import { LivePicture } from "./LivePicture";
 
 type Props = { trigger: ReactNode; feed: string };
 
-/** Shows what a feed sends, live. */
+/** Dialog with the live preview. */
 export function PreviewDialog({ trigger, feed }: Props): ReactNode {
   return (
-    <Dialog trigger={trigger} title={feed} lead="As it comes from the camera, without sound until you unmute it." wide>
+    <Dialog trigger={trigger} title={feed} lead="Direct from the camera; muted at first." wide>
       {() => <LivePicture feed={feed} className="rounded-md" />}
     </Dialog>
   );

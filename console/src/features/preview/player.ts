@@ -7,24 +7,24 @@ export type PreviewState =
   | { kind: "unsupported"; mime: string }
   | { kind: "ended"; cause: CauseFacts | null };
 
-/** Further behind the camera than this, the picture jumps forward. */
+/** Delay in seconds from which playback skips forward. */
 const MAX_DELAY_S = 3;
-/** How far behind the newest picture it then stands. */
+/** Delay in seconds after a skip. */
 const DELAY_S = 0.4;
 /** Retention of played media, in seconds. */
 const KEEP_S = 20;
 
-/** The browser's way of playing segments: newer phones have the managed one alone, older ones none. */
+/** Media source of the browser; newer phones have only the managed one, older ones none. */
 function mediaSource(): typeof MediaSource | undefined {
   const all = globalThis as { ManagedMediaSource?: typeof MediaSource; MediaSource?: typeof MediaSource };
   return all.ManagedMediaSource ?? all.MediaSource;
 }
 
 /** Plays the service's live segments in a video element until the returned function is called. */
-export function playPreview(video: HTMLVideoElement, url: string, tell: (state: PreviewState) => void): () => void {
+export function playPreview(video: HTMLVideoElement, url: string, onState: (state: PreviewState) => void): () => void {
   const Source = mediaSource();
   if (Source === undefined) {
-    tell({ kind: "unsupported", mime: "live segments" });
+    onState({ kind: "unsupported", mime: "live segments" });
     return () => undefined;
   }
   const source = new Source();
@@ -37,7 +37,7 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
   let playedType = "";
   let over = false;
 
-  /** Takes the next piece, once the buffer is done with the one before. */
+  /** Appends the next segment once the buffer is ready. */
   const feed = () => {
     if (source.readyState !== "open" || buffer?.updating === true) {
       return;
@@ -68,13 +68,13 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
       over = true;
       queue.length = 0;
       socket.close();
-      tell({ kind: "ended", cause: null });
+      onState({ kind: "ended", cause: null });
     }
   };
 
   const takeType = (mime: string) => {
     if (!Source.isTypeSupported(mime)) {
-      tell({ kind: "unsupported", mime });
+      onState({ kind: "unsupported", mime });
       // Further messages would only queue up.
       over = true;
       socket.close();
@@ -120,15 +120,15 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
       feed();
     } else {
       over = true;
-      tell({ kind: "ended", cause: event.cause ?? null });
+      onState({ kind: "ended", cause: event.cause ?? null });
     }
   };
   socket.onclose = () => {
     if (!over) {
-      tell({ kind: "ended", cause: null });
+      onState({ kind: "ended", cause: null });
     }
   };
-  const onPlaying = () => tell({ kind: "playing" });
+  const onPlaying = () => onState({ kind: "playing" });
   video.addEventListener("playing", onPlaying);
   source.addEventListener("sourceopen", feed);
   video.src = address;

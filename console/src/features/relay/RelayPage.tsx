@@ -9,13 +9,13 @@ import { useNow } from "../../lib/clock";
 import { Button } from "../../ui/Button";
 import { Checks } from "../../ui/Checks";
 import { Empty } from "../../ui/Empty";
-import { Fault } from "../../ui/Fault";
+import { ErrorMessage } from "../../ui/ErrorMessage";
 import { ButtonLink, Link } from "../../ui/Link";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { PageHead } from "../../ui/Page";
 import { isLive, isOff, isPass, needsAttention } from "../../lib/states";
 import { Pennant, pennantOf } from "../../ui/Pennant";
-import { Strip } from "../../ui/Strip";
+import { Timeline } from "../../ui/Timeline";
 import { destinationsQuery } from "../destinations";
 import { dayQuery, wordsOf, relaysQuery, useSwitch } from "../lines";
 import { FeedCard } from "./components/FeedCard";
@@ -29,7 +29,7 @@ export function RelayPage(): ReactNode {
   const { name = "" } = useParams();
   const relays = useQuery(relaysQuery());
   return (
-    <Loaded query={relays} height={480}>
+    <QueryBoundary query={relays} height={480}>
       {(data) => {
         const relay = data.find((each) => each.name === name);
         return relay === undefined ? (
@@ -40,7 +40,7 @@ export function RelayPage(): ReactNode {
           <RelayView key={relay.name} relay={relay} />
         );
       }}
-    </Loaded>
+    </QueryBoundary>
   );
 }
 
@@ -71,12 +71,12 @@ function RelayView({ relay }: { relay: Relay }): ReactNode {
       />
       {change.error !== null && (
         <div className="mb-4 grid gap-3">
-          <Fault error={change.error} />
+          <ErrorMessage error={change.error} />
           {failed !== null && (
             <>
               <Checks checks={failed.checks.filter((check) => !isPass(check.level))} />
               <Button className="justify-self-start" onClick={() => change.mutate("force")}>
-                Start all the same
+                Start anyway
               </Button>
             </>
           )}
@@ -97,12 +97,12 @@ function RelayView({ relay }: { relay: Relay }): ReactNode {
         ))}
       </div>
       {bands !== undefined && (
-        <section aria-label="The last day" className="mb-4">
+        <section aria-label="Last 24 hours" className="mb-4">
           <p className="mb-1 flex justify-between text-[12.5px] text-quiet">
             <span>24 hours ago</span>
             <span>now</span>
           </p>
-          <Strip bands={bands} stepSeconds={day.data?.step_s ?? 60} />
+          <Timeline bands={bands} stepSeconds={day.data?.step_s ?? 60} />
         </section>
       )}
       <RecentLines about={relay.name} />

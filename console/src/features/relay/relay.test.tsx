@@ -79,9 +79,9 @@ test("a relay that is gone leads back to the lines", async () => {
 
 test("operators switch and check, and only admins change", async () => {
   drawPage(relay("Summit"), "operator");
-  await screen.findByRole("button", { name: "Roll the key" });
+  await screen.findByRole("button", { name: "Roll key" });
   const names = screen.getAllByRole("button").map((button) => button.textContent);
-  expect(names).toEqual(expect.arrayContaining(["Hold", "Stop", "Preflight", "Rehearse", "Roll the key"]));
+  expect(names).toEqual(expect.arrayContaining(["Hold", "Stop", "Preflight", "Rehearse", "Roll key"]));
   expect(names).not.toContain("Settings");
   expect(names).not.toContain("Remove");
 });
@@ -91,10 +91,10 @@ test("a destination is added beside those that run", async () => {
   drawPage(relay("Summit", { pushes: [push("Bramble TV")] }));
   await user.click(await screen.findByRole("button", { name: "Add a destination" }));
   const dialog = screen.getByRole("dialog");
-  expect(dialog.textContent).toContain("What runs is not touched.");
+  expect(dialog.textContent).toContain("Running broadcasts are not affected.");
   await within(dialog).findByRole("option", { name: "Marrow Hall (used by Viaduct)" });
   await user.selectOptions(within(dialog).getByLabelText("Destination"), "Marrow Hall (used by Viaduct)");
-  await user.click(within(dialog).getByRole("button", { name: "Add it" }));
+  await user.click(within(dialog).getByRole("button", { name: "Add" }));
   const change = calls.find((call) => call.method === "PATCH");
   expect([change?.path, change?.body]).toEqual(["/api/v1/relays/Summit", { to: ["Bramble TV", "Marrow Hall"] }]);
 });
@@ -103,7 +103,7 @@ test("taking a push out says whose broadcast ends, and keeps the others", async 
   const user = userEvent.setup();
   drawPage(relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall")] }));
   const card = await screen.findByRole("region", { name: "Marrow Hall" });
-  await user.click(within(card).getByRole("button", { name: "Take out" }));
+  await user.click(within(card).getByRole("button", { name: "Remove" }));
   expect(screen.getByRole("alertdialog").textContent).toContain("The broadcast on Marrow Hall ends");
   await user.click(screen.getByRole("button", { name: "End this broadcast" }));
   expect(calls.find((call) => call.method === "PATCH")?.body).toEqual({ to: ["Bramble TV"] });
@@ -125,10 +125,10 @@ test("a preflight is run by opening it, and tells the worst first", async () => 
 });
 
 test("the steps of a dial tell what is done, what is waited for and what is to come", () => {
-  const way = ["name found", "connected", "greeted", "key accepted"] as const;
+  const expected = ["name found", "connected", "greeted", "key accepted"] as const;
   const since = new Date(Date.now() - 4_000).toISOString();
   const steps = [{ name: "name found", after_ms: 2 }, { name: "connected", after_ms: 1_240 }] as const;
-  draw(<DialSteps steps={steps} way={way} end="live" state="dialing" since={since} />);
+  draw(<DialSteps expected={expected} steps={steps} end="live" state="dialing" since={since} />);
   const items = screen.getAllByRole("listitem");
   expect(items.map((item) => item.textContent)).toEqual(["name found2 ms", "connected1.2 s", "greeted4 s", "key accepted (to come)"]);
   expect(items[2]?.getAttribute("aria-current")).toBe("step");
@@ -139,7 +139,7 @@ test("a push that lags says what gets through of what it needs", () => {
     state: "lagging",
     kbps: 410,
     frames_dropped: 142,
-    cause: cause({ code: "push.too-slow", side: "network", message: "The way is too slow." }),
+    cause: cause({ code: "push.too-slow", side: "network", message: "The steps is too slow." }),
     link: { latency_ms: 120, rtt_ms: 84, sent: 1000, lost: 21, retransmitted: 19, dropped: 0, estimated_bandwidth_kbps: null, encrypted: true },
   });
   draw(<PushCard relay={relay("Summit", { feed: feed({ video: VIDEO }) })} push={slow} destination={destination("Marrow Hall", { protocol: "srt" })} />);
@@ -160,12 +160,12 @@ test("settings send windows line by line, and a zone only with times", async () 
   draw(<RelaySettings relay={relay("Summit")} onDone={() => undefined} />);
   await user.clear(screen.getByLabelText("Holding picture after, in s"));
   await user.type(screen.getByLabelText("Holding picture after, in s"), "10");
-  await user.click(screen.getByRole("button", { name: "Keep the change" }));
+  await user.click(screen.getByRole("button", { name: "Save" }));
   expect(calls.at(-1)?.body).toEqual({ name: "Summit", hold_after_s: 10, on_air: [], quiet_minute: "" });
   await user.type(screen.getByLabelText("On air"), "mon-fri 08:00-18:00\n\n sat 09:30-13:00");
   await user.clear(screen.getByLabelText("Time zone"));
   await user.type(screen.getByLabelText("Time zone"), "Europe/Lisbon");
-  await user.click(screen.getByRole("button", { name: "Keep the change" }));
+  await user.click(screen.getByRole("button", { name: "Save" }));
   expect(calls.at(-1)?.body).toMatchObject({ on_air: ["mon-fri 08:00-18:00", "sat 09:30-13:00"], zone: "Europe/Lisbon" });
 });
 
@@ -173,8 +173,8 @@ test("a holding picture is uploaded as it is, and taken back", async () => {
   answers["PUT /api/v1/relays/Summit/holding-picture"] = null;
   const user = userEvent.setup();
   draw(<RelaySettings relay={relay("Summit", { holding_picture: true })} onDone={() => undefined} />);
-  await user.upload(screen.getByLabelText("Choose another"), new File(["png"], "pause.png", { type: "image/png" }));
-  await user.click(screen.getByRole("button", { name: "Use the card again" }));
+  await user.upload(screen.getByLabelText("Choose another image"), new File(["png"], "pause.png", { type: "image/png" }));
+  await user.click(screen.getByRole("button", { name: "Use the default image" }));
   const done = calls.filter((call) => call.path.endsWith("holding-picture")).map((call) => call.method);
   expect(done).toEqual(["PUT", "DELETE"]);
 });

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 
 import { Mark } from "../../ui/Mark";
 
-/** A card of its own, for those who are not signed in yet. */
+/** Card of pages before the sign-in. */
 export function EntryCard({ title, lead, children }: { title: string; lead: string; children: ReactNode }): ReactNode {
   return (
     <main className="grid min-h-screen place-items-center p-4">

@@ -1,19 +1,19 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import { Button } from "../../ui/Button";
-import { Fault } from "../../ui/Fault";
+import { ErrorMessage } from "../../ui/ErrorMessage";
 import { Field } from "../../ui/Field";
 import { EntryCard } from "./EntryCard";
 import { useEnter } from "./queries";
 
 type Props = { title: string; lead: string; action: string; code: string | null; note?: ReactNode };
 
-/** Name and password, on a card of their own. */
+/** Form for name and password. */
 export function EntryForm({ title, lead, action, code, note }: Props): ReactNode {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const enter = useEnter(code);
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     // A refused password is removed from its field.
     enter.mutate({ name, password }, { onError: () => setPassword("") });
@@ -30,9 +30,9 @@ export function EntryForm({ title, lead, action, code, note }: Props): ReactNode
           required
           value={password}
           onChange={(event) => setPassword(event.target.value)}
-          {...(code === null ? {} : { help: "Ten characters or more. Three or four words make a good one." })}
+          {...(code === null ? {} : { help: "At least ten characters, for instance three or four words." })}
         />
-        {enter.error !== null && <Fault error={enter.error} />}
+        {enter.error !== null && <ErrorMessage error={enter.error} />}
         <Button kind="strong" type="submit" disabled={enter.isPending}>
           {action}
         </Button>

@@ -1,20 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import { Button } from "../../ui/Button";
-import { Fault } from "../../ui/Fault";
+import { ErrorMessage } from "../../ui/ErrorMessage";
 import { Field } from "../../ui/Field";
 import { EntryCard } from "./EntryCard";
 import { invitationQuery, useJoin } from "./queries";
 import { ROLES } from "./role";
 
-/** The page behind an invitation. Its code stands behind the `#`, so that it is never sent by itself. */
+/** Page of an invitation. The code is in the fragment, which browsers do not send. */
 export function JoinPage(): ReactNode {
   const [code] = useState(() => window.location.hash.slice(1));
   const invitation = useQuery(invitationQuery(code));
   const join = useJoin(code);
   const [password, setPassword] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     join.mutate(password, { onError: () => setPassword("") });
   };
@@ -23,8 +23,8 @@ export function JoinPage(): ReactNode {
   }
   if (invitation.data === undefined) {
     return (
-      <EntryCard title="This link does not work" lead="Each invitation is good for one use, and for three days.">
-        <Fault error={invitation.error} />
+      <EntryCard title="This link does not work" lead="Invitations work once and expire after three days.">
+        <ErrorMessage error={invitation.error} />
       </EntryCard>
     );
   }
@@ -33,7 +33,7 @@ export function JoinPage(): ReactNode {
   return (
     <EntryCard
       title={`Welcome, ${name}`}
-      lead={resets ? "Choose a new password. Sessions that go on elsewhere end." : `${by} invites you as ${role}: who ${may?.help ?? ""}.`}
+      lead={resets ? "Choose a new password. Your other sessions end." : `${by} invites you as ${role}: who ${may?.help ?? ""}.`}
     >
       <form onSubmit={submit} className="grid gap-4">
         <input type="text" autoComplete="username" value={name} readOnly hidden />
@@ -45,11 +45,11 @@ export function JoinPage(): ReactNode {
           required
           value={password}
           onChange={(event) => setPassword(event.target.value)}
-          help="Ten characters or more. Three or four words make a good one."
+          help="At least ten characters, for instance three or four words."
         />
-        {join.error !== null && <Fault error={join.error} />}
+        {join.error !== null && <ErrorMessage error={join.error} />}
         <Button kind="strong" type="submit" disabled={join.isPending}>
-          {resets ? "Set it and sign in" : "Join and sign in"}
+          {resets ? "Save and sign in" : "Join and sign in"}
         </Button>
       </form>
     </EntryCard>

@@ -8,7 +8,7 @@ import { Menu, MenuChoice, MenuItem, MenuRule } from "../../ui/Menu";
 import { useSignOut } from "./queries";
 
 const THEMES = [
-  { value: "system", label: "As the system" },
+  { value: "system", label: "Like the system" },
   { value: "paper", label: "Paper" },
   { value: "night", label: "Night" },
 ] as const;

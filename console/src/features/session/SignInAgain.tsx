@@ -1,16 +1,16 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import { Button } from "../../ui/Button";
-import { Fault } from "../../ui/Fault";
+import { ErrorMessage } from "../../ui/ErrorMessage";
 import { Field } from "../../ui/Field";
 import { useEnter } from "./queries";
 
-/** Name and password where the page stands: what was typed on it stays. */
+/** Sign-in on the current page, which keeps its input. */
 export function SignInAgain({ onDone }: { onDone: () => void }): ReactNode {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const enter = useEnter(null);
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     enter.mutate({ name, password }, { onSuccess: onDone, onError: () => setPassword("") });
   };
@@ -28,7 +28,7 @@ export function SignInAgain({ onDone }: { onDone: () => void }): ReactNode {
       <Button kind="strong" type="submit" disabled={enter.isPending}>
         Sign in
       </Button>
-      {enter.error !== null && <Fault error={enter.error} />}
+      {enter.error !== null && <ErrorMessage error={enter.error} />}
     </form>
   );
 }

@@ -47,7 +47,7 @@ export function invitationQuery(code: string) {
   });
 }
 
-/** Takes an invitation up with a password, and goes in. */
+/** Accepts an invitation and signs in. */
 export function useJoin(code: string): UseMutationResult<SignedIn, Error, string> {
   return useMutation({
     mutationFn: (password: string) => call<SignedIn>("POST", ["invitations", "join"], { code, password }),
@@ -59,7 +59,7 @@ export function useJoin(code: string): UseMutationResult<SignedIn, Error, string
 export function useSignOut(): UseMutationResult<void, Error, void> {
   return useMutation({
     mutationFn: () => call<void>("DELETE", ["session"]),
-    // Everything that was shown goes with the page.
+    // A full reload clears all cached data.
     onSuccess: () => window.location.assign("/"),
   });
 }

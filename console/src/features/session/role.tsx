@@ -8,9 +8,9 @@ const ORDER: readonly Role[] = ["viewer", "operator", "admin"];
 
 /** Permissions of each role. */
 export const ROLES: readonly { value: Role; label: string; help: string }[] = [
-  { value: "viewer", label: "viewer", help: "sees everything but secrets" },
+  { value: "viewer", label: "viewer", help: "views everything except secrets" },
   { value: "operator", label: "operator", help: "starts, stops, holds and rekeys as well" },
-  { value: "admin", label: "admin", help: "changes everything, and looks after people" },
+  { value: "admin", label: "admin", help: "changes everything, and manages people" },
 ];
 
 /** Whether the signed-in person has the permissions of `role`. The service decides; this only hides actions that it would refuse. */
@@ -19,7 +19,7 @@ export function useMay(role: Role): boolean {
   return session.data !== undefined && ORDER.indexOf(session.data.role) >= ORDER.indexOf(role);
 }
 
-/** Shows what only some may do. */
+/** Renders content only for a role. */
 export function May({ role, children }: { role: Role; children: ReactNode }): ReactNode {
   return useMay(role) ? children : null;
 }

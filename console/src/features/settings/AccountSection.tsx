@@ -1,20 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import type { Session } from "../../api/types";
 import { dayAndTime } from "../../lib/format";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
-import { Fault, faultOf } from "../../ui/Fault";
+import { ErrorMessage, fieldError } from "../../ui/ErrorMessage";
 import { Field } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { useToast } from "../../ui/Toast";
 import { sessionQuery, useMay } from "../session";
-import { agentWords } from "./agent";
+import { agentText } from "./agent";
 import { sessionsQuery, useChangePassword, useEndSession } from "./queries";
 
-/** One's own password, and where one is signed in; admins see everybody's sessions. */
+/** Own password and sessions; admins see all sessions. */
 export function AccountSection(): ReactNode {
   const sessions = useQuery(sessionsQuery());
   const keeps = useMay("admin");
@@ -23,8 +23,8 @@ export function AccountSection(): ReactNode {
       <Card title="Password" label="Password">
         <PasswordForm />
       </Card>
-      <Card title={keeps ? "Sessions of everybody" : "Your sessions"} label="Sessions">
-        <Loaded query={sessions}>
+      <Card title={keeps ? "All sessions" : "Your sessions"} label="Sessions">
+        <QueryBoundary query={sessions}>
           {(data) => (
             <ul className="grid gap-2">
               {data.map((session) => (
@@ -32,7 +32,7 @@ export function AccountSection(): ReactNode {
               ))}
             </ul>
           )}
-        </Loaded>
+        </QueryBoundary>
       </Card>
     </div>
   );
@@ -41,12 +41,12 @@ export function AccountSection(): ReactNode {
 function PasswordForm(): ReactNode {
   const change = useChangePassword();
   const session = useQuery(sessionQuery());
-  const say = useToast();
+  const showToast = useToast();
   const [typed, setTyped] = useState({ current: "", new: "" });
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     change.mutate(typed, {
-      onSuccess: () => say("Your password is changed. Your other sessions have ended."),
+      onSuccess: () => showToast("Your password is changed. Your other sessions have ended."),
       onSettled: () => setTyped({ current: "", new: "" }),
     });
   };
@@ -68,10 +68,10 @@ function PasswordForm(): ReactNode {
         required
         value={typed.new}
         onChange={(event) => setTyped({ ...typed, new: event.target.value })}
-        help="Ten characters or more. Your other sessions end."
-        error={faultOf(change.error, "password")}
+        help="At least ten characters. Your other sessions end."
+        error={fieldError(change.error, "password")}
       />
-      {change.error !== null && <Fault error={change.error} />}
+      {change.error !== null && <ErrorMessage error={change.error} />}
       <Button kind="strong" type="submit" disabled={change.isPending}>
         Change the password
       </Button>
@@ -84,7 +84,7 @@ function SessionLine({ session }: { session: Session }): ReactNode {
   return (
     <li className="flex flex-wrap items-center justify-between gap-3 border-b border-hair pb-2 last:border-0 last:pb-0">
       <span className="min-w-0">
-        <strong className="font-[650]">{session.person}</strong> {agentWords(session.agent)}
+        <strong className="font-[650]">{session.person}</strong> {agentText(session.agent)}
         {session.this && <span className="text-flow"> · this one</span>}
         <span className="block text-[12.5px] text-quiet">
           since {dayAndTime(session.since)}, last seen {dayAndTime(session.seen)}{session.address && `, from ${session.address}`}
@@ -97,10 +97,10 @@ function SessionLine({ session }: { session: Session }): ReactNode {
           confirm="End the session"
           onConfirm={() => end.mutate(session.id)}
         >
-          Its user is signed out within ten seconds. Broadcasts are not affected.
+          The person is signed out within ten seconds. Broadcasts are not affected.
         </ConfirmDialog>
       )}
-      {end.error !== null && <Fault error={end.error} />}
+      {end.error !== null && <ErrorMessage error={end.error} />}
     </li>
   );
 }

@@ -7,8 +7,8 @@ import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Dialog } from "../../ui/Dialog";
-import { Fault } from "../../ui/Fault";
-import { Loaded } from "../../ui/Loaded";
+import { ErrorMessage } from "../../ui/ErrorMessage";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { useToast } from "../../ui/Toast";
 import { May } from "../session";
 import { AlertForm } from "./components/AlertForm";
@@ -40,10 +40,10 @@ export function AlertsSection(): ReactNode {
           </May>
         }
       >
-        <Loaded query={alerts}>
+        <QueryBoundary query={alerts}>
           {(data) =>
             data.length === 0 ? (
-              <p className="text-quiet">None yet. An alert notifies contacts once, again if you like, and when it is over.</p>
+              <p className="text-quiet">No alerts yet. An alert notifies contacts when it fires, optionally at intervals, and when it is resolved.</p>
             ) : (
               <ul className="grid gap-3">
                 {data.map((alert) => (
@@ -52,7 +52,7 @@ export function AlertsSection(): ReactNode {
               </ul>
             )
           }
-        </Loaded>
+        </QueryBoundary>
       </Card>
       <Card
         title="Contacts"
@@ -65,10 +65,10 @@ export function AlertsSection(): ReactNode {
           </May>
         }
       >
-        <Loaded query={contacts}>
+        <QueryBoundary query={contacts}>
           {(data) =>
             data.length === 0 ? (
-              <p className="text-quiet">None yet: a web address that is posted to, signed, or a mailbox.</p>
+              <p className="text-quiet">No contacts yet. A contact is a signed webhook or a mailbox.</p>
             ) : (
               <ul className="grid gap-3">
                 {data.map((contact) => (
@@ -77,7 +77,7 @@ export function AlertsSection(): ReactNode {
               </ul>
             )
           }
-        </Loaded>
+        </QueryBoundary>
       </Card>
     </div>
   );
@@ -98,7 +98,7 @@ function AlertLine({ alert, contacts }: { alert: Alert; contacts: readonly Conta
     <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
       <p>
         <strong className="font-[650]">{alert.name}</strong>: {alert.when}
-        {alert.about != null && ` about ${alert.about}`}, to {alert.to.length === 0 ? "every contact" : listed(alert.to)}
+        {alert.about != null && ` about ${alert.about}`}, to {alert.to.length === 0 ? "all contacts" : listed(alert.to)}
         {alert.repeat_s > 0 && `, again every ${duration(alert.repeat_s * 1000)}`}
       </p>
       {alert.open.map((open) => (
@@ -116,7 +116,7 @@ function AlertLine({ alert, contacts }: { alert: Alert; contacts: readonly Conta
           )}
         </p>
       ))}
-      {alert.muted_until != null && <p className="text-[13px] text-wait">Muted until {dayAndTime(alert.muted_until)}: nobody is notified.</p>}
+      {alert.muted_until != null && <p className="text-[13px] text-wait">Muted until {dayAndTime(alert.muted_until)}.</p>}
       <div className="flex flex-wrap gap-2">
         <May role="operator">
           {alert.muted_until == null ? (
@@ -127,7 +127,7 @@ function AlertLine({ alert, contacts }: { alert: Alert; contacts: readonly Conta
             ))
           ) : (
             <Button disabled={mute.isPending} onClick={() => mute.mutate({ name: alert.name, for_s: 0 })}>
-              End the mute
+              Unmute
             </Button>
           )}
         </May>
@@ -138,21 +138,21 @@ function AlertLine({ alert, contacts }: { alert: Alert; contacts: readonly Conta
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
             title={`Remove ${alert.name}?`}
-            confirm="Remove the alert"
+            confirm="Remove alert"
             onConfirm={() => remove.mutate(alert.name)}
           >
-            Its contacts are no longer notified. Broadcasts are not touched.
+            Its contacts are no longer notified.
           </ConfirmDialog>
         </May>
       </div>
-      {error !== null && <Fault error={error} />}
+      {error !== null && <ErrorMessage error={error} />}
     </li>
   );
 }
 
-function secretWords(contact: Contact): string {
+function secretText(contact: Contact): string {
   if (contact.secret_lost === true) {
-    return ", its secret cannot be opened: set it again";
+    return ", its secret cannot be decrypted: set it again";
   }
   return contact.has_secret ? ", with a secret" : ", without a secret";
 }
@@ -160,7 +160,7 @@ function secretWords(contact: Contact): string {
 function ContactLine({ contact }: { contact: Contact }): ReactNode {
   const remove = useRemoveContact();
   const test = useTestContact();
-  const say = useToast();
+  const showToast = useToast();
   const { channel } = contact;
   const error = test.error ?? remove.error;
   return (
@@ -168,27 +168,27 @@ function ContactLine({ contact }: { contact: Contact }): ReactNode {
       <p>
         <strong className="font-[650]">{contact.name}</strong>:{" "}
         <span className="break-all">{channel.type === "webhook" ? channel.url : `mail to ${listed(channel.to)} by ${channel.server}`}</span>
-        <span className="text-quiet">{secretWords(contact)}</span>
+        <span className="text-quiet">{secretText(contact)}</span>
       </p>
       <May role="admin">
         <div className="flex gap-2">
           <Button
             disabled={test.isPending}
-            onClick={() => test.mutate(contact.name, { onSuccess: () => say(`${contact.name} was notified; it is marked as a test.`) })}
+            onClick={() => test.mutate(contact.name, { onSuccess: () => showToast(`${contact.name} was notified; it is marked as a test.`) })}
           >
-            {test.isPending ? "Telling …" : "Test"}
+            {test.isPending ? "Sending …" : "Test"}
           </Button>
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
             title={`Remove ${contact.name}?`}
-            confirm="Remove the contact"
+            confirm="Remove contact"
             onConfirm={() => remove.mutate(contact.name)}
           >
-            It is refused while an alert names it.
+            A contact that an alert uses cannot be removed.
           </ConfirmDialog>
         </div>
       </May>
-      {error !== null && <Fault error={error} />}
+      {error !== null && <ErrorMessage error={error} />}
     </li>
   );
 }

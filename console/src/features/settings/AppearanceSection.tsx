@@ -5,12 +5,12 @@ import { keepTheme, keptTheme, type ThemeChoice } from "../../lib/theme";
 import { Card } from "../../ui/Card";
 
 const CHOICES: readonly { value: ThemeChoice; label: string; help: string }[] = [
-  { value: "system", label: "As the system", help: "Paper by day and night by night, where the system changes." },
+  { value: "system", label: "Like the system", help: "Follows the system’s light or dark setting." },
   { value: "paper", label: "Paper", help: "Dark ink on warm paper." },
   { value: "night", label: "Night", help: "For a dark room." },
 ];
 
-/** How the console looks in this browser. */
+/** Theme of this browser. */
 export function AppearanceSection(): ReactNode {
   const [theme, setTheme] = useState<ThemeChoice>(keptTheme);
   const id = useId();

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import type { Invitation, MadeInvitation, Person, Role } from "../../api/types";
 import { day, dayAndTime } from "../../lib/format";
@@ -8,9 +8,9 @@ import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Copy } from "../../ui/Copy";
 import { Dialog } from "../../ui/Dialog";
-import { Fault, faultOf } from "../../ui/Fault";
+import { ErrorMessage, fieldError } from "../../ui/ErrorMessage";
 import { Field } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { ROLES } from "../session";
 import { RoleField } from "./RoleField";
 import { invitationsQuery, peopleQuery, useInvite, useRemovePerson, useSetRole, useWithdraw } from "./queries";
@@ -22,7 +22,7 @@ export function PeopleSection(): ReactNode {
   return (
     <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_400px]">
       <Card title="People" label="People">
-        <Loaded query={people}>
+        <QueryBoundary query={people}>
           {(data) => (
             <ul className="grid gap-2.5">
               {data.map((person) => (
@@ -30,10 +30,10 @@ export function PeopleSection(): ReactNode {
               ))}
             </ul>
           )}
-        </Loaded>
+        </QueryBoundary>
       </Card>
       <div className="grid gap-4">
-        <Card title="Invite somebody" label="Invite">
+        <Card title="Invite a person" label="Invite">
           <InviteForm />
         </Card>
         {(invitations.data ?? []).length > 0 && (
@@ -88,12 +88,12 @@ function PersonLine({ person }: { person: Person }): ReactNode {
           <Dialog
             trigger={<Button>New password</Button>}
             title={`A new password for ${person.name}`}
-            lead="Makes a link that works once, for three days. The password of today works until it is used."
+            lead="Creates a link that works once and expires after three days. The current password stays valid until then."
           >
             {() =>
               invite.data === undefined ? (
                 <Button kind="strong" disabled={invite.isPending} onClick={() => invite.mutate({ name: person.name })}>
-                  Make the link
+                  Create link
                 </Button>
               ) : (
                 <MadeLink made={invite.data} />
@@ -106,11 +106,11 @@ function PersonLine({ person }: { person: Person }): ReactNode {
             confirm="Remove and sign out"
             onConfirm={() => remove.mutate(person.name)}
           >
-            They are signed out everywhere and may not sign in again. What they did stays in the logbook.
+            They are signed out everywhere and cannot sign in. Their audit entries are retained.
           </ConfirmDialog>
         </span>
       </div>
-      {error !== null && <Fault error={error} />}
+      {error !== null && <ErrorMessage error={error} />}
     </li>
   );
 }
@@ -119,7 +119,7 @@ function InviteForm(): ReactNode {
   const invite = useInvite();
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     invite.mutate({ name, role }, { onSuccess: () => setName("") });
   };
@@ -131,12 +131,12 @@ function InviteForm(): ReactNode {
         autoComplete="off"
         value={name}
         onChange={(event) => setName(event.target.value)}
-        error={faultOf(invite.error, "name")}
+        error={fieldError(invite.error, "name")}
       />
       <RoleField value={role} onChange={setRole} />
-      {invite.error !== null && <Fault error={invite.error} />}
+      {invite.error !== null && <ErrorMessage error={invite.error} />}
       <Button kind="strong" type="submit" disabled={invite.isPending}>
-        Make the link
+        Create link
       </Button>
       {invite.data !== undefined && <MadeLink made={invite.data} />}
     </form>
@@ -149,7 +149,7 @@ function MadeLink({ made }: { made: MadeInvitation }): ReactNode {
     <div className="grid gap-1.5">
       <Copy label="Link" text={`${window.location.origin}/join#${made.code}`} />
       <p className="text-[12.5px] text-quiet">
-        Send it to {made.invitation.name} yourself. It works once, until {dayAndTime(made.invitation.expires)}, and is not
+        Send it to {made.invitation.name}. It works once, until {dayAndTime(made.invitation.expires)}, and is not
         shown again.
       </p>
     </div>
@@ -162,13 +162,13 @@ function InvitedLine({ invitation }: { invitation: Invitation }): ReactNode {
     <li className="flex flex-wrap items-center justify-between gap-2">
       <span className="min-w-0">
         <strong className="font-[650]">{invitation.name}</strong>{" "}
-        {invitation.resets ? "has a link to a new password" : `as ${invitation.role}`}
+        {invitation.resets ? "password reset pending" : `as ${invitation.role}`}
         <span className="block text-[12.5px] text-quiet">
           by {invitation.by}, until {dayAndTime(invitation.expires)}
         </span>
       </span>
       <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(invitation.name)}>
-        Take back
+        Revoke
       </Button>
     </li>
   );

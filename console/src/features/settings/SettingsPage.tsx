@@ -7,9 +7,9 @@ import { useMay } from "../session";
 import { AccountSection } from "./AccountSection";
 import { AlertsSection } from "./AlertsSection";
 import { AppearanceSection } from "./AppearanceSection";
-import { CareSection } from "./CareSection";
+import { BackupSection } from "./BackupSection";
 import { PeopleSection } from "./PeopleSection";
-import { PicturesSection } from "./PicturesSection";
+import { HoldingPicturesSection } from "./HoldingPicturesSection";
 import { TokensSection } from "./TokensSection";
 
 /** People and tokens, alerts, holding pictures, backup, appearance. */
@@ -26,8 +26,8 @@ export function SettingsPage(): ReactNode {
         ]
       : []),
     { value: "alerts", label: "Alerts", content: <AlertsSection /> },
-    { value: "pictures", label: "Holding pictures", content: <PicturesSection /> },
-    { value: "care", label: "Backup and health", content: <CareSection /> },
+    { value: "pictures", label: "Holding pictures", content: <HoldingPicturesSection /> },
+    { value: "care", label: "Backup and health", content: <BackupSection /> },
     { value: "appearance", label: "Appearance", content: <AppearanceSection /> },
   ];
   return (

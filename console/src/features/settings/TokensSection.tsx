@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import type { Role, Token } from "../../api/types";
 import { day, dayAndTime } from "../../lib/format";
@@ -7,9 +7,9 @@ import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Copy } from "../../ui/Copy";
-import { Fault, faultOf } from "../../ui/Fault";
+import { ErrorMessage, fieldError } from "../../ui/ErrorMessage";
 import { Field, SelectField } from "../../ui/Field";
-import { Loaded } from "../../ui/Loaded";
+import { QueryBoundary } from "../../ui/QueryBoundary";
 import { RoleField } from "./RoleField";
 import { tokensQuery, useAddToken, useRemoveToken } from "./queries";
 
@@ -26,10 +26,10 @@ export function TokensSection(): ReactNode {
   return (
     <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_400px]">
       <Card title="Tokens" label="Tokens">
-        <Loaded query={tokens}>
+        <QueryBoundary query={tokens}>
           {(data) =>
             data.length === 0 ? (
-              <p className="text-quiet">None yet. Programs and wall displays send one as a bearer.</p>
+              <p className="text-quiet">No tokens yet. Programs and wall displays send one as a bearer token.</p>
             ) : (
               <ul className="grid gap-2.5">
                 {data.map((token) => (
@@ -38,9 +38,9 @@ export function TokensSection(): ReactNode {
               </ul>
             )
           }
-        </Loaded>
+        </QueryBoundary>
       </Card>
-      <Card title="Make a token" label="Make a token">
+      <Card title="New token" label="New token">
         <TokenForm />
       </Card>
     </div>
@@ -62,12 +62,12 @@ function TokenLine({ token }: { token: Token }): ReactNode {
       <ConfirmDialog
         trigger={<Button disabled={remove.isPending}>Remove</Button>}
         title={`Remove the token ${token.name}?`}
-        confirm="Remove the token"
+        confirm="Remove token"
         onConfirm={() => remove.mutate(token.name)}
       >
-        Whatever sends it is refused from its next request on.
+        Requests with this token are refused at once.
       </ConfirmDialog>
-      {remove.error !== null && <Fault error={remove.error} />}
+      {remove.error !== null && <ErrorMessage error={remove.error} />}
     </li>
   );
 }
@@ -77,7 +77,7 @@ function TokenForm(): ReactNode {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
   const [days, setDays] = useState("90");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     add.mutate({ name, role, days: Number(days) }, { onSuccess: () => setName("") });
   };
@@ -90,13 +90,13 @@ function TokenForm(): ReactNode {
         placeholder="Wall display"
         value={name}
         onChange={(event) => setName(event.target.value)}
-        error={faultOf(add.error, "name")}
+        error={fieldError(add.error, "name")}
       />
       <RoleField value={role} onChange={setRole} />
       <SelectField label="Expires after" value={days} onChange={(event) => setDays(event.target.value)} choices={LIVES} />
-      {add.error !== null && <Fault error={add.error} />}
+      {add.error !== null && <ErrorMessage error={add.error} />}
       <Button kind="strong" type="submit" disabled={add.isPending}>
-        Make it
+        Create token
       </Button>
       {add.data !== undefined && (
         <div className="grid gap-1.5">

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { agentWords } from "./agent";
+import { agentText } from "./agent";
 
 test.each([
   ["Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/156.0 Safari/537.36", "in a Chromium browser on Linux"],
@@ -9,5 +9,5 @@ test.each([
   ["wall-display/2", "in wall-display/2"],
   ["", "in an unnamed browser"],
 ])("%s is %s", (agent, words) => {
-  expect(agentWords(agent)).toBe(words);
+  expect(agentText(agent)).toBe(words);
 });

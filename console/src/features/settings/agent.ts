@@ -1,5 +1,5 @@
 /** Browser and system of a user agent. */
-export function agentWords(agent: string): string {
+export function agentText(agent: string): string {
   if (agent === "") {
     return "in an unnamed browser";
   }

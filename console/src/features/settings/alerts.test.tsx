@@ -38,7 +38,7 @@ test("an open alert is acknowledged for its subject", async () => {
   const calls = alertApi({ ...DOWN, open: [OPEN] });
   const user = userEvent.setup();
   draw(<AlertsSection />, { role: "operator" });
-  expect((await line()).textContent).toContain("Night down: down 60s, to every contact, again every");
+  expect((await line()).textContent).toContain("Night down: down 60s, to all contacts, again every");
   await user.click(within(await line()).getByRole("button", { name: "Acknowledge" }));
   expect(await screen.findByText("· acknowledged")).toBeTruthy();
   expect(screen.queryByRole("button", { name: "Acknowledge" })).toBeNull();
@@ -51,7 +51,7 @@ test("an alert is muted for an hour, and the mute is ended", async () => {
   draw(<AlertsSection />, { role: "operator" });
   await user.click(within(await line()).getByRole("button", { name: "Mute for an hour" }));
   expect(await screen.findByText(/^Muted until /)).toBeTruthy();
-  await user.click(screen.getByRole("button", { name: "End the mute" }));
+  await user.click(screen.getByRole("button", { name: "Unmute" }));
   expect(await screen.findByRole("button", { name: "Mute for a day" })).toBeTruthy();
   const path = "/api/v1/alerts/Night%20down/mute";
   expect(changes(calls)).toEqual([

@@ -63,7 +63,7 @@ test("somebody is invited by a link that is shown once, with its code behind the
   const user = userEvent.setup();
   await user.type(await screen.findByLabelText("Name"), "Porter");
   await user.selectOptions(screen.getByLabelText("Role"), "operator: starts, stops, holds and rekeys as well");
-  await user.click(screen.getByRole("button", { name: "Make the link" }));
+  await user.click(screen.getByRole("button", { name: "Create link" }));
   expect((await screen.findByLabelText("Link")).textContent).toBe(`${window.location.origin}/join#one-time-code`);
   expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Porter", role: "operator" });
   expect(screen.getByRole("region", { name: "Invited" }).textContent).toContain("Signal box as operator");
@@ -107,7 +107,7 @@ test("a token is made with a role and an end, and its secret shown once", async 
   expect(await screen.findByText(/^expired, made by night desk/)).toBeTruthy();
   await user.type(screen.getByLabelText("Name"), "Counter");
   await user.selectOptions(screen.getByLabelText("Expires after"), "never");
-  await user.click(screen.getByRole("button", { name: "Make it" }));
+  await user.click(screen.getByRole("button", { name: "Create token" }));
   expect((await screen.findByLabelText("Token Counter")).textContent).toBe("shown-once");
   expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Counter", role: "viewer", days: 0 });
 });
@@ -123,7 +123,7 @@ test("an alert is put together from its kind and its blanks", async () => {
   await user.clear(within(dialog).getByLabelText("Rate"));
   await user.type(within(dialog).getByLabelText("Rate"), "300kbit/s");
   await user.click(within(dialog).getByRole("checkbox", { name: "Desk" }));
-  await user.click(within(dialog).getByRole("button", { name: "Add the alert" }));
+  await user.click(within(dialog).getByRole("button", { name: "Add alert" }));
   expect(calls.find((call) => call.method === "POST")?.body).toEqual({
     name: "Thin",
     when: "rate-below 300kbit/s 60s",
@@ -138,7 +138,7 @@ test("a contact's made secret is shown before its dialog goes, and a test is sen
   await user.click(await screen.findByRole("button", { name: "Add a contact" }));
   await user.type(screen.getByLabelText("Name"), "Phone");
   await user.type(screen.getByLabelText("Web address"), "https://phone.example.net/");
-  await user.click(screen.getByRole("button", { name: "Add the contact" }));
+  await user.click(screen.getByRole("button", { name: "Add contact" }));
   expect((await screen.findByLabelText("Signing secret")).textContent).toBe("made-secret");
   await user.click(screen.getByRole("button", { name: "I have it" }));
   expect(document.body.textContent).not.toContain("made-secret");

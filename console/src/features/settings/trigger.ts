@@ -3,20 +3,20 @@ export type TriggerKind = "down" | "blocked" | "rate-below" | "rate-above" | "ke
 
 export type Blanks = { rate: string; time: string; days: string; share: string; times: string };
 
-export const USUAL: Blanks = { rate: "500kbit/s", time: "60s", days: "7", share: "80", times: "5" };
+export const DEFAULT_BLANKS: Blanks = { rate: "500kbit/s", time: "60s", days: "7", share: "80", times: "5" };
 
-/** Each kind in words, with the blanks that it has. */
+/** Conditions with their fields. */
 export const KINDS: readonly { kind: TriggerKind; label: string; blanks: readonly (keyof Blanks)[] }[] = [
   { kind: "down", label: "a feed or a push is down for", blanks: ["time"] },
-  { kind: "blocked", label: "something needs a person", blanks: [] },
+  { kind: "blocked", label: "something is blocked", blanks: [] },
   { kind: "rate-below", label: "a push sends less than", blanks: ["rate", "time"] },
   { kind: "rate-above", label: "a push sends more than", blanks: ["rate", "time"] },
   { kind: "key-expires", label: "a stream key expires within days", blanks: ["days"] },
   { kind: "allowance", label: "an uplink’s month will need % of its allowance", blanks: ["share"] },
-  { kind: "flapping", label: "something comes back again and again", blanks: ["times", "time"] },
+  { kind: "flapping", label: "something fails repeatedly", blanks: ["times", "time"] },
 ];
 
-/** The line for the service. */
+/** Formats a condition for the API. */
 export function writeTrigger(kind: TriggerKind, blanks: Blanks): string {
   switch (kind) {
     case "down":
@@ -35,24 +35,24 @@ export function writeTrigger(kind: TriggerKind, blanks: Blanks): string {
   }
 }
 
-/** Reads the service's line; one that is not known leaves the usual blanks. */
+/** Parses a condition; unknown ones give the defaults. */
 export function readTrigger(line: string): { kind: TriggerKind; blanks: Blanks } {
-  const words = line.split(/\s+/);
-  const kind = KINDS.find((each) => each.kind === words[0])?.kind ?? "down";
-  const word = (at: number, usual: string) => words[at] ?? usual;
+  const parts = line.split(/\s+/);
+  const kind = KINDS.find((each) => each.kind === parts[0])?.kind ?? "down";
+  const part = (at: number, fallback: string) => parts[at] ?? fallback;
   switch (kind) {
     case "down":
-      return { kind, blanks: { ...USUAL, time: word(1, USUAL.time) } };
+      return { kind, blanks: { ...DEFAULT_BLANKS, time: part(1, DEFAULT_BLANKS.time) } };
     case "blocked":
-      return { kind, blanks: USUAL };
+      return { kind, blanks: DEFAULT_BLANKS };
     case "rate-below":
     case "rate-above":
-      return { kind, blanks: { ...USUAL, rate: word(1, USUAL.rate), time: word(2, USUAL.time) } };
+      return { kind, blanks: { ...DEFAULT_BLANKS, rate: part(1, DEFAULT_BLANKS.rate), time: part(2, DEFAULT_BLANKS.time) } };
     case "key-expires":
-      return { kind, blanks: { ...USUAL, days: word(1, USUAL.days).replace(/d$/, "") } };
+      return { kind, blanks: { ...DEFAULT_BLANKS, days: part(1, DEFAULT_BLANKS.days).replace(/d$/, "") } };
     case "allowance":
-      return { kind, blanks: { ...USUAL, share: word(1, USUAL.share).replace(/%$/, "") } };
+      return { kind, blanks: { ...DEFAULT_BLANKS, share: part(1, DEFAULT_BLANKS.share).replace(/%$/, "") } };
     case "flapping":
-      return { kind, blanks: { ...USUAL, times: word(1, USUAL.times), time: word(3, "10m") } };
+      return { kind, blanks: { ...DEFAULT_BLANKS, times: part(1, DEFAULT_BLANKS.times), time: part(3, "10m") } };
   }
 }

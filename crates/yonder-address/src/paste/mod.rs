@@ -1,4 +1,4 @@
-//! Server address and stream key, together or apart.
+//! Parsing of a pasted server address and stream key, together or separate.
 
 use crate::key::{KeyError, StreamKey};
 use crate::passphrase::{KeyLength, Passphrase};
@@ -7,25 +7,25 @@ use crate::rtmp::RtmpServer;
 use crate::server::{AddressError, Protocol, ServerAddress, open};
 use crate::srt::{SrtExtras, SrtServer, check_stream_id};
 
-/// Why what was pasted cannot be used. Never holds the key.
+/// Error for pasted input. Never contains the key.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum PasteError {
-    /// The server address.
+    /// Invalid server address.
     #[error(transparent)]
     Server(#[from] AddressError),
-    /// The stream key.
+    /// Invalid stream key.
     #[error(transparent)]
     Key(#[from] KeyError),
-    /// Neither field holds an address.
+    /// Neither field contains an address.
     #[error("the server address is missing")]
     NoServer,
-    /// RTMP needs a key, and there is none in either field.
+    /// RTMP requires a key, which is missing.
     #[error("the stream key is missing: it is neither given nor at the end of the server address")]
     NoKey,
-    /// A second server's address ends with a key that is not the first one's.
+    /// The backup server's address ends with a different key.
     #[error("the address ends with another stream key than the one of this destination")]
     OtherKey,
-    /// A stream ID and a key are given, and it is not said how they belong together.
+    /// A stream ID and a key are given without a placeholder.
     #[error(
         "the address has a stream ID and a key is given as well; write {{key}} where the key belongs in the stream ID"
     )]
@@ -37,20 +37,20 @@ pub enum PasteError {
 pub struct Pasted {
     /// Server, without any secret.
     pub server: ServerAddress,
-    /// Stream key; SRT may do without.
+    /// Stream key; optional for SRT.
     pub key: Option<StreamKey>,
-    /// Passphrase that was in an SRT address.
+    /// Passphrase from an SRT address.
     pub passphrase: Option<Passphrase>,
-    /// Length of the encryption key that was in an SRT address.
+    /// Key length from an SRT address.
     pub key_length: Option<KeyLength>,
     /// Corrections.
     pub repairs: Vec<Repair>,
 }
 
-/// Reads a server address that must not hold a key.
+/// Parses a server address without a key.
 ///
 /// # Errors
-/// [`AddressError`] telling what is wrong with it.
+/// [`AddressError`] for the first fault.
 pub fn read_server(text: &str) -> Result<(ServerAddress, Vec<Repair>), AddressError> {
     let (server, extras, mut repairs) = read_address(text)?;
     if extras.passphrase.is_some() {
@@ -65,11 +65,11 @@ pub fn read_server(text: &str) -> Result<(ServerAddress, Vec<Repair>), AddressEr
     Ok((server, repairs))
 }
 
-/// Reads the address of a second server, which gets the same stream key. A key at its end is taken off, as platforms hand out both
-/// in one.
+/// Parses the address of a backup server with the same stream key. A key at its end is removed, since platforms often
+/// show both in one.
 ///
 /// # Errors
-/// [`PasteError::OtherKey`] if another key is at its end, or what is wrong with the address.
+/// [`PasteError::OtherKey`] if it ends with a different key, or the fault of the address.
 pub fn read_backup(
     text: &str,
     main: &ServerAddress,
@@ -89,7 +89,7 @@ pub fn read_backup(
     }
 }
 
-/// True for what is rather a stream key than a part of an application's path: long, and with a digit.
+/// Returns true for a segment that is more likely a stream key than part of an application path: long, and with a digit.
 fn is_key_like(text: &str) -> bool {
     const MIN_LENGTH: usize = 8;
     text.chars().count() >= MIN_LENGTH && text.contains(|c: char| c.is_ascii_digit())
@@ -121,10 +121,10 @@ impl Pasted {
     }
 }
 
-/// Reads server address and key as they were pasted into two fields, either of which may be empty or hold both.
+/// Parses server address and key from two fields, either of which may be empty or contain both.
 ///
 /// # Errors
-/// [`PasteError`] telling what is wrong, or missing.
+/// [`PasteError`] for the first fault.
 pub fn read_pasted(server: Option<&str>, key: Option<&str>) -> Result<Pasted, PasteError> {
     let given = |text: Option<&str>| text.filter(|text| !text.trim().is_empty()).map(str::to_owned);
     match (given(server), given(key)) {
@@ -166,13 +166,13 @@ fn read_rtmp_key(
 ) -> Result<(RtmpServer, StreamKey), PasteError> {
     let text = bare(key, repairs);
     if text.contains("://") {
-        // The key field holds a whole address: of this server, with the key behind it.
+        // The key field contains a complete address of this server, with the key at its end.
         let whole = RtmpServer::read(open(text)?)?.0;
         let prefix = format!("{}/", server.app);
         let behind = Some(&whole).filter(|whole| whole.has_same_socket(&server));
         let (server, key) = match behind.and_then(|whole| whole.app.strip_prefix(&prefix)) {
             Some(key) => (server, key.to_owned()),
-            // The same whole address in both fields.
+            // The same complete address in both fields.
             None if whole.has_same_socket(&server) && whole.app == server.app => {
                 server.split_last().ok_or(PasteError::NoKey)?
             }

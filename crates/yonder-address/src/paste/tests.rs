@@ -56,7 +56,7 @@ const KEY: &str = "abcd-1234-efgh";
 )]
 #[case::upper_case("RTMP://Ingest.Example.net/live", KEY, LIVE, KEY, &[])]
 #[case::instance("rtmp://ingest.example.net/live/two", KEY, "rtmp://ingest.example.net/live/two", KEY, &[])]
-fn pasted_details_land_right(
+fn pasted_input_is_assigned_to_server_and_key(
     #[case] server: &str,
     #[case] key: &str,
     #[case] shown: &str,
@@ -95,7 +95,7 @@ fn pasted_details_land_right(
 #[case::srt_latency("srt://ingest.example.net:8890?latency=9s", KEY, AddressError::Latency("9s".into()).into())]
 #[case::srt_id_and_key("srt://ingest.example.net:8890?streamid=x", KEY, PasteError::StreamIdAndKey)]
 #[case::srt_open_blank("srt://ingest.example.net:8890?streamid=a-{key}", "", PasteError::NoKey)]
-fn what_cannot_be_used_is_refused_with_its_reason(
+fn invalid_input_is_refused_with_its_reason(
     #[case] server: &str,
     #[case] key: &str,
     #[case] error: PasteError,
@@ -106,7 +106,7 @@ fn what_cannot_be_used_is_refused_with_its_reason(
 }
 
 #[test]
-fn the_stream_id_of_an_srt_address_is_kept_as_the_key() {
+fn stream_id_of_an_srt_address_becomes_the_key() {
     let pasted = read_pasted(
         Some("srt://ingest.example.net:8890?streamid=%23!::r=summit,m=publish&latency=200"),
         None,
@@ -118,7 +118,7 @@ fn the_stream_id_of_an_srt_address_is_kept_as_the_key() {
 }
 
 #[test]
-fn srt_address_is_taken_as_platforms_and_encoders_show_it() {
+fn srt_address_forms_of_platforms_and_encoders_are_accepted() {
     let text = "srt://ingest.example.net:8890?mode=caller&transtype=live&pkt_size=1316&latency=200000\
                 &pbkeylen=32&passphrase=planted%20phrase%2042&streamid=%23!::m=publish,r=summit";
     let pasted = read_pasted(Some(text), None).unwrap();
@@ -153,7 +153,7 @@ fn stream_id_of_the_standard_form_is_checked(#[case] id: &str, #[case] remarks: 
 }
 
 #[test]
-fn a_key_goes_to_its_place_in_the_stream_id() {
+fn key_is_inserted_into_the_stream_id() {
     let pasted =
         read_pasted(Some("srt://ingest.example.net:8890?streamid=publish/{key}"), Some(KEY)).unwrap();
     let ServerAddress::Srt(server) = &pasted.server else { panic!("not SRT") };
@@ -163,14 +163,14 @@ fn a_key_goes_to_its_place_in_the_stream_id() {
 }
 
 #[test]
-fn srt_may_do_without_any_key() {
+fn srt_does_not_require_a_key() {
     let pasted = read_pasted(Some("srt://192.0.2.9:8890?mode=caller"), None).unwrap();
     let ServerAddress::Srt(server) = &pasted.server else { panic!("not SRT") };
     assert!(stream_id(server, pasted.key.as_ref()).unwrap().is_none());
 }
 
 #[test]
-fn a_key_shows_four_characters_at_most() {
+fn at_most_four_characters_of_a_key_are_displayed() {
     let key = |text| read_pasted(Some(LIVE), Some(text)).unwrap().key.unwrap();
     assert_eq!(format!("{:?}", key("planted-secret-key")), "StreamKey(…-key)");
     assert_eq!(format!("{:?}", key("short")), "StreamKey(…)");
@@ -178,7 +178,7 @@ fn a_key_shows_four_characters_at_most() {
 
 proptest! {
     #[test]
-    fn what_is_shown_reads_back_the_same(
+    fn displayed_address_parses_to_the_same_value(
         host in "[a-z]{1,8}(\\.[a-z]{1,8}){0,2}",
         port in 1_u16..,
         id in "[ -~]{0,20}\\{key\\}[ -~]{0,20}",
@@ -191,7 +191,7 @@ proptest! {
     }
 
     #[test]
-    fn any_text_is_read_or_refused(server: String, key: String) {
+    fn any_text_is_parsed_or_refused(server: String, key: String) {
         let _ = read_pasted(Some(&server), Some(&key));
         let _ = read_server(&server);
     }
@@ -210,7 +210,7 @@ proptest! {
     "rtmp://b.example.net/spare2",
     true
 )]
-fn a_second_servers_address_loses_the_key_at_its_end(
+fn key_at_the_end_of_a_backup_address_is_removed(
     #[case] text: &str,
     #[case] read: &str,
     #[case] is_repaired: bool,
@@ -221,7 +221,7 @@ fn a_second_servers_address_loses_the_key_at_its_end(
 }
 
 #[test]
-fn a_second_servers_address_with_another_key_is_refused_without_showing_it() {
+fn backup_address_with_another_key_is_refused_without_showing_it() {
     let main = read_pasted(Some("rtmp://a.example.net/live"), Some("planted-key-42")).unwrap();
     let other = "rtmp://b.example.net/live/planted-other-43";
     let error = read_backup(other, &main.server, main.key.as_ref()).unwrap_err();
@@ -236,7 +236,11 @@ fn a_second_servers_address_with_another_key_is_refused_without_showing_it() {
 #[case::srt_same_port("srt://a.example.net:9000", "srt://a.example.net:9000", true)]
 #[case::srt_another_listener("srt://a.example.net:9000", "srt://a.example.net:9001", false)]
 #[case::another_protocol("srt://a.example.net:1935", "rtmp://a.example.net:1935/live", false)]
-fn a_key_is_the_same_broadcast_at_the_same_ingest(#[case] a: &str, #[case] b: &str, #[case] same: bool) {
+fn key_identifies_the_same_broadcast_at_the_same_ingest(
+    #[case] a: &str,
+    #[case] b: &str,
+    #[case] same: bool,
+) {
     let server = |text: &str| read_server(text).unwrap().0;
     assert_eq!(server(a).is_same_ingest(&server(b)), same);
     assert_eq!(server(b).is_same_ingest(&server(a)), same);

@@ -1,9 +1,9 @@
-//! Alerts: when they are raised, repeated and over, and the notifications about them.
+//! Alerts: evaluation of rules, and delivery of notifications.
 
-mod book;
+mod evaluator;
 mod outbox;
 mod trigger;
 
-pub use book::{AlertBook, Facts, Notice, NoticeKind, Open, Rule, ServiceFacts, Sighted};
+pub use evaluator::{AlertEvaluator, Facts, Notice, NoticeKind, Observation, Open, Rule, ServiceFacts};
 pub use outbox::{Batch, Notification, Outbox, UNREACHABLE_AFTER};
 pub use trigger::{Trigger, TriggerError};

@@ -1,16 +1,16 @@
-//! Notifications on their way to contacts: each is tried until it is delivered, or replaced by a later one about the same subject.
+//! Outbox of notifications: each is retried until it is delivered, or replaced by a later one about the same subject.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::NoticeKind;
 
-/// Delays after the first failures in a row, in milliseconds; the last one repeats.
+/// Retry delays after consecutive failures, in milliseconds; the last one repeats.
 const RETRY_DELAYS_MS: [i64; 5] = [2_000, 20_000, 120_000, 300_000, 900_000];
-/// Notifications that are joined in one message.
+/// Maximum notifications in one message.
 const MAX_JOINED: usize = 50;
-/// Notifications that wait at most; the oldest are dropped beyond it.
+/// Maximum undelivered notifications; the oldest are dropped beyond it.
 const MAX_PENDING: usize = 5_000;
-/// Failures in a row after which a contact counts as unreachable.
+/// Consecutive failures after which a contact counts as unreachable.
 pub const UNREACHABLE_AFTER: u32 = 3;
 
 /// A notification for one contact.
@@ -47,16 +47,16 @@ pub struct Batch {
     pub notifications: Vec<Notification>,
 }
 
-/// Row of failures of a contact.
+/// Consecutive failures of a contact.
 #[derive(Debug, Clone, Copy)]
 struct Retry {
     failures: u32,
     next_ms: i64,
 }
 
-/// Undelivered notifications of all contacts.
+/// Outbox of undelivered notifications.
 ///
-/// A contact that fails delays no other one. Notifications that wait for the same contact are joined.
+/// A failing contact does not delay the others. Notifications for the same contact are joined.
 #[derive(Debug, Default)]
 pub struct Outbox {
     pending: Vec<Notification>,
@@ -66,7 +66,7 @@ pub struct Outbox {
 }
 
 impl Outbox {
-    /// Takes up the notifications that were undelivered when the service ended.
+    /// Restores the notifications that were undelivered when the service ended.
     #[must_use]
     pub fn resume(pending: Vec<Notification>) -> Self {
         Self { pending, ..Self::default() }
@@ -81,7 +81,7 @@ impl Outbox {
         self.is_changed = true;
     }
 
-    /// Returns the batches to be delivered now: one for each contact that is not being tried already.
+    /// Returns the batches that are due: at most one for each contact, and none for a contact with a delivery in progress.
     pub fn take_due(&mut self, now_ms: i64) -> Vec<Batch> {
         let mut batches: BTreeMap<&str, Vec<Notification>> = BTreeMap::new();
         for notification in &self.pending {
@@ -101,17 +101,17 @@ impl Outbox {
         batches
     }
 
-    /// Removes a delivered batch. True if the contact had been unreachable.
+    /// Removes a delivered batch. Returns true if the contact had been unreachable.
     pub fn on_delivered(&mut self, batch: &Batch) -> bool {
         self.in_flight.remove(&batch.contact);
-        // One that was replaced meanwhile is another one, and still to be delivered.
+        // A notification that replaced one of the batch meanwhile stays.
         self.pending.retain(|known| !batch.notifications.contains(known));
         self.is_changed = true;
         let failures = self.retries.remove(&batch.contact).map_or(0, |retry| retry.failures);
         failures >= UNREACHABLE_AFTER
     }
 
-    /// Schedules the next attempt for a contact that failed. Returns the number of failures in a row.
+    /// Schedules the next attempt for a contact that failed. Returns the number of consecutive failures.
     pub fn on_failed(&mut self, contact: &str, now_ms: i64) -> u32 {
         self.in_flight.remove(contact);
         let failures = self.retries.get(contact).map_or(0, |retry| retry.failures).saturating_add(1);
@@ -128,7 +128,7 @@ impl Outbox {
         failing.map(|(contact, _)| contact.as_str())
     }
 
-    /// Gives the notifications of a contact its new name, and tries it at once: it was changed.
+    /// Renames a contact in its notifications, and makes them due: its settings have changed.
     pub fn rename_contact(&mut self, before: &str, after: &str) {
         for notification in self.pending.iter_mut().filter(|known| known.contact == before) {
             after.clone_into(&mut notification.contact);
@@ -137,7 +137,7 @@ impl Outbox {
         self.is_changed = true;
     }
 
-    /// Drops what is meant for contacts that are gone.
+    /// Drops the notifications of removed contacts.
     pub fn retain_contacts(&mut self, is_known: impl Fn(&str) -> bool) {
         let before = self.pending.len();
         self.pending.retain(|known| is_known(&known.contact));
@@ -156,7 +156,7 @@ impl Outbox {
         std::mem::take(&mut self.is_changed).then(|| self.pending.clone())
     }
 
-    /// Marks the notifications as changed: they could not be stored.
+    /// Marks the notifications as changed, after a failed write.
     pub fn mark_changed(&mut self) {
         self.is_changed = true;
     }
@@ -184,7 +184,7 @@ mod tests {
     }
 
     #[test]
-    fn a_notification_is_tried_until_it_is_delivered() {
+    fn notification_is_retried_until_it_is_delivered() {
         let mut outbox = Outbox::default();
         outbox.push(raised("desk", "feed a"));
         let mut now = 0;
@@ -208,7 +208,7 @@ mod tests {
     }
 
     #[test]
-    fn what_waits_for_a_contact_is_joined_and_delays_no_other_one() {
+    fn notifications_for_a_failing_contact_are_joined_without_delaying_others() {
         let mut outbox = Outbox::default();
         outbox.push(raised("desk", "feed a"));
         outbox.take_due(0);
@@ -227,15 +227,15 @@ mod tests {
         let mut outbox = Outbox::default();
         outbox.push(raised("desk", "feed a"));
         let tried = outbox.take_due(0).remove(0);
-        outbox.push(notification("desk", NoticeKind::Over, "feed a"));
+        outbox.push(notification("desk", NoticeKind::Resolved, "feed a"));
         assert_eq!(outbox.pending().len(), 1);
-        // The first one was delivered after all: that it is over must still be said.
+        // The first one was delivered after all, so the resolution must be delivered as well.
         outbox.on_delivered(&tried);
-        assert_eq!(outbox.pending()[0].kind, NoticeKind::Over);
+        assert_eq!(outbox.pending()[0].kind, NoticeKind::Resolved);
     }
 
     #[test]
-    fn a_changed_contact_is_tried_at_once_and_a_removed_one_no_more() {
+    fn changed_contact_is_retried_at_once_and_removed_one_is_dropped() {
         let mut outbox = Outbox::default();
         outbox.push(raised("desk", "feed a"));
         outbox.take_due(0);
@@ -261,7 +261,7 @@ mod tests {
     }
 
     #[test]
-    fn changes_are_given_once_and_again_after_a_failed_write() {
+    fn changes_are_returned_once_and_again_after_a_failed_write() {
         let mut outbox = Outbox::resume(vec![raised("desk", "feed a")]);
         assert_eq!(outbox.take_changes(), None);
         outbox.push(raised("desk", "feed b"));

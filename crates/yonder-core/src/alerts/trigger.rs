@@ -6,10 +6,10 @@ use std::time::Duration;
 
 use crate::budget::BitRate;
 
-/// Why a trigger cannot be read.
+/// Error for a trigger that cannot be parsed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "{0:?} is nothing to raise an alert for: write `down 60s`, `blocked`, `rate-below 500kbit/s 30s`, \
+    "{0:?} is not an alert condition: write `down 60s`, `blocked`, `rate-below 500kbit/s 30s`, \
      `rate-above 8Mbit/s 30s`, `key-expires 7d`, `allowance 80%`, `flapping 5 in 10m`, `disk-low`, `records-failing`, `restarted`, \
      `undelivered` or `backup-old 7d`"
 )]
@@ -18,29 +18,29 @@ pub struct TriggerError(String);
 /// Condition that raises an alert.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Trigger {
-    /// A feed or a push has been down for so long.
+    /// A feed or a push has been down for this long.
     Down(Duration),
-    /// A feed or a push needs a person.
+    /// A feed or a push is blocked: a person is needed.
     Blocked,
-    /// A push that runs has sent less than this for so long.
+    /// A running push has sent less than this rate for this long.
     RateBelow(BitRate, Duration),
-    /// A push has sent more than this for so long.
+    /// A running push has sent more than this rate for this long.
     RateAbove(BitRate, Duration),
-    /// A stream key expires within so many days.
+    /// A stream key expires within this many days.
     KeyExpires(u32),
-    /// An uplink's month will need so many hundredths of its allowance.
+    /// The projected traffic of an uplink reaches this percentage of its monthly allowance.
     Allowance(u32),
-    /// A feed or a push has come back so often within so long.
+    /// A feed or a push has reconnected this many times within this period.
     Flapping(u32, Duration),
-    /// There is little room on the disk of the records.
+    /// The disk that holds the records is almost full.
     DiskLow,
-    /// The records cannot be written.
+    /// Records cannot be written.
     RecordsFailing,
-    /// The service has started after a crash or a power cut.
+    /// The service was started after a crash or a power failure.
     Restarted,
     /// A contact cannot be reached.
     Undelivered,
-    /// The last backup is at least so many days old.
+    /// The last backup is at least this many days old.
     BackupOld(u32),
 }
 
@@ -79,12 +79,12 @@ fn read(words: &[&str]) -> Option<Trigger> {
     }
 }
 
-/// From a day to a year.
+/// Parses a number of days, from 1 to 366.
 fn days(text: &str) -> Option<u32> {
     text.strip_suffix('d')?.parse().ok().filter(|days| (1..=365).contains(days))
 }
 
-/// From a second to a day.
+/// Parses a duration, from a second to a day.
 fn span(text: &str) -> Option<Duration> {
     let (number, unit) = text.split_at_checked(text.len().checked_sub(1)?)?;
     let unit = match unit {
@@ -148,7 +148,7 @@ mod tests {
     #[case("restarted", "restarted")]
     #[case("undelivered", "undelivered")]
     #[case("backup-old 7d", "backup-old 7d")]
-    fn triggers_are_read_and_written(#[case] text: &str, #[case] written: &str) {
+    fn triggers_survive_a_round_trip(#[case] text: &str, #[case] written: &str) {
         let trigger: Trigger = text.parse().unwrap();
         assert_eq!(trigger.to_string(), written);
         assert_eq!(written.parse(), Ok(trigger));
@@ -167,14 +167,14 @@ mod tests {
     #[case("flapping 1 in 10m")]
     #[case("backup-old 0d")]
     #[case("disk-low 5s")]
-    fn what_is_no_trigger_is_refused_with_what_would_be(#[case] text: &str) {
+    fn invalid_trigger_is_refused_with_examples(#[case] text: &str) {
         let error = text.parse::<Trigger>().unwrap_err().to_string();
         assert!(error.contains("flapping 5 in 10m"), "{error}");
     }
 
     proptest! {
         #[test]
-        fn any_text_is_read_or_refused(text in "[a-z0-9 %/-]{0,30}") {
+        fn any_text_is_parsed_or_refused(text in "[a-z0-9 %/-]{0,30}") {
             if let Ok(trigger) = text.parse::<Trigger>() {
                 prop_assert_eq!(trigger.to_string().parse::<Trigger>(), Ok(trigger));
             }

@@ -1,7 +1,7 @@
-//! The site book: a TOML text that describes everything a service keeps, by hand or under version control.
+//! Site book: a TOML document that describes all settings of a service, written by hand or kept under version control.
 //!
-//! Each record is a table under its section and its name, like `[feed."Summit Station"]`, with the fields that the API
-//! has. Secrets never stand in a book: a field says where the secret comes from.
+//! Each record is a table named by section and name, like `[feed."Summit Station"]`, with the fields of the API. A book never
+//! contains secrets: a field names the source of the secret.
 
 mod read;
 mod shape;
@@ -14,12 +14,12 @@ use serde_json::{Map, Value};
 pub use read::read;
 pub use write::write;
 
-/// A section of a book, in the order in which one needs the other.
+/// Section of a book, in dependency order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Section {
     /// Uplinks.
     Uplink,
-    /// Rule sheets of one's own.
+    /// User-defined rule sheets.
     Platform,
     /// Address patterns.
     Pattern,
@@ -48,9 +48,9 @@ impl Section {
         Self::Alert,
     ];
 
-    /// The word that the section's tables begin with.
+    /// Returns the key of the section's tables.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Uplink => "uplink",
             Self::Platform => "platform",
@@ -63,51 +63,51 @@ impl Section {
         }
     }
 
-    /// The section of a word.
+    /// Returns the section with this key.
     #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|section| section.word() == word)
+    pub fn from_name(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|section| section.as_str() == word)
     }
 }
 
 impl fmt::Display for Section {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())
+        f.write_str(self.as_str())
     }
 }
 
-/// Source of a secret, or of a long text.
+/// Source of a secret or of a long text.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Origin {
     /// `{ file = "…" }`: a file, its path relative to the book.
     File(String),
-    /// `{ env = "…" }`: a variable of the environment.
+    /// `{ env = "…" }`: an environment variable.
     Env(String),
-    /// `"ask"`: somebody who is asked.
+    /// `"ask"`: the person who applies the book is asked.
     Ask,
-    /// `"keep"`: the service has it already.
+    /// `"keep"`: the value that the service has stored.
     Keep,
 }
 
 /// One record.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
-    /// Its section.
+    /// Section.
     pub section: Section,
-    /// Its name.
+    /// Name.
     pub name: String,
-    /// Line of its table in the book, from 1 on.
+    /// Line of the record's table in the book, from 1.
     pub line: usize,
-    /// Its fields as the API has them, `name` included, without those that come from elsewhere.
+    /// Fields as in the API, including `name`, without those in `origins`.
     pub fields: Map<String, Value>,
-    /// Fields that come from elsewhere.
+    /// Fields with an external source.
     pub origins: Vec<(&'static str, Origin)>,
 }
 
 /// Error in a site book.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
-    /// Line, from 1 on.
+    /// Line, from 1.
     pub line: usize,
     /// Message, in one sentence.
     pub detail: String,

@@ -6,37 +6,33 @@ use toml::de::{DeTable, DeValue};
 
 use super::shape::{Shape, field, fields};
 use super::{Entry, Fault, Origin, Section};
-use crate::names::nearest_name;
+use crate::naming::nearest_name;
 
-/// Largest book, in bytes: some ten thousand records.
+/// Maximum size of a book, in bytes: room for some ten thousand records.
 const LARGEST: usize = 8 * 1024 * 1024;
-/// The one version of books so far.
+/// Format version.
 const VERSION: i64 = 1;
-/// The field that tells it.
+/// Field with the format version.
 const BOOK: &str = "book";
 
-/// Reads a book. Entries come in the order in which one section needs the other.
+/// Parses a book. Returns the entries in dependency order of their sections.
 ///
 /// # Errors
-/// All that is wrong, in the order of lines.
+/// All errors, in the order of lines.
 pub fn read(text: &str) -> Result<Vec<Entry>, Vec<Fault>> {
     if text.len() > LARGEST {
         return Err(vec![Fault::new(
             1,
-            "the book has more than 8 MB",
-            "Split it, or look whether it is one.",
+            "the site book is larger than 8 MB",
+            "Split it, or check that it is a site book.",
         )]);
     }
     let (table, errors) = DeTable::parse_recoverable(text);
     let mut reader = Reader { text, entries: Vec::new(), faults: Vec::new() };
     for error in errors {
         let line = reader.line(error.span().map_or(0, |span| span.start));
-        let detail = format!("this is no TOML: {}", error.message());
-        reader.faults.push(Fault::new(
-            line,
-            detail,
-            "See the reference of the site book for how it is written.",
-        ));
+        let detail = format!("the site book is not valid TOML: {}", error.message());
+        reader.faults.push(Fault::new(line, detail, "See the reference of the site book for the format."));
     }
     if reader.faults.is_empty() {
         reader.book(table.get_ref());
@@ -57,13 +53,13 @@ struct Reader<'a> {
     faults: Vec<Fault>,
 }
 
-/// The nearest of the known words, as a question.
+/// Returns a "did you mean" suggestion: the nearest of the known names.
 fn meant<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest_name(word, known).map(|nearest| format!("; did you mean {nearest:?}?")).unwrap_or_default()
 }
 
 impl Reader<'_> {
-    /// The line of a place in the text.
+    /// Returns the line number of a byte offset.
     fn line(&self, at: usize) -> usize {
         let before = self.text.as_bytes().get(..at).unwrap_or_default();
         before.iter().filter(|byte| **byte == b'\n').count() + 1
@@ -81,28 +77,24 @@ impl Reader<'_> {
             if word == BOOK {
                 has_version = true;
                 self.version(value);
-            } else if let Some(section) = Section::from_word(word) {
+            } else if let Some(section) = Section::from_name(word) {
                 self.section(section, value);
             } else {
-                let known = Section::ALL.iter().map(|section| section.word()).chain([BOOK]);
+                let known = Section::ALL.iter().map(|section| section.as_str()).chain([BOOK]);
                 let detail = format!("there is no section {word:?}{}", meant(word, known));
-                let words: Vec<&str> = Section::ALL.iter().map(|section| section.word()).collect();
+                let words: Vec<&str> = Section::ALL.iter().map(|section| section.as_str()).collect();
                 self.fault(at, detail, format!("The sections are {}.", words.join(", ")));
             }
         }
         if !has_version {
-            self.fault(
-                0,
-                "the book does not tell its version".to_owned(),
-                "Begin it with the line: book = 1",
-            );
+            self.fault(0, "the site book has no version".to_owned(), "Begin it with the line: book = 1");
         }
     }
 
     fn version(&mut self, value: &Spanned<DeValue<'_>>) {
         let version = value.get_ref().as_integer().and_then(whole);
         if version != Some(VERSION) {
-            let detail = "this version of books is not known".to_owned();
+            let detail = "this version of site books is not supported".to_owned();
             self.fault(
                 value.span().start,
                 detail,
@@ -124,7 +116,7 @@ impl Reader<'_> {
             let Some(table) = record.get_ref().as_table() else {
                 let known = fields(section).iter().map(|(field, _, _)| *field);
                 let detail = if field(section, &name).is_some() {
-                    format!("{name:?} stands in the section itself, not in a record")
+                    format!("{name:?} is in the section itself, not in a record")
                 } else {
                     format!("the {section} {name:?} has no fields{}", meant(&name, known))
                 };
@@ -136,8 +128,8 @@ impl Reader<'_> {
                 .iter()
                 .find(|other| other.section == section && other.name.eq_ignore_ascii_case(&name));
             if let Some(twin) = twin {
-                let detail = format!("the {section} {name:?} is there already, in line {}", twin.line);
-                self.fault(at, detail, "Names that differ in capitals only are the same.");
+                let detail = format!("the {section} {name:?} is defined already, in line {}", twin.line);
+                self.fault(at, detail, "Names are compared without regard to case.");
                 continue;
             }
             self.record(section, name, at, table);
@@ -224,8 +216,8 @@ impl Reader<'_> {
                 "keep" => Some(Origin::Keep),
                 _ => {
                     let detail =
-                        format!("the {name} of the {} {:?} stands in the book", entry.section, entry.name);
-                    let hint = format!("Secrets do not belong there. Write {}.", shape.wants());
+                        format!("the {name} of the {} {:?} is in the site book", entry.section, entry.name);
+                    let hint = format!("Site books contain no secrets. Write {}.", shape.wants());
                     return self.fault(value.span().start, detail, hint);
                 }
             },
@@ -246,7 +238,7 @@ impl Reader<'_> {
     }
 }
 
-/// User name and password in an address (RFC 3986, 3.2.1).
+/// Returns true for a URL with user information (RFC 3986, 3.2.1).
 fn holds_password(url: &Value) -> bool {
     let authority = url.as_str().and_then(|url| url.split_once("://")).map(|(_, rest)| rest);
     let authority = authority.and_then(|rest| rest.split(['/', '?']).next());
@@ -261,7 +253,7 @@ fn kind(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "a text",
         DeValue::Integer(_) => "a whole number",
-        DeValue::Float(_) => "a number with a point",
+        DeValue::Float(_) => "a decimal number",
         DeValue::Boolean(_) => "true or false",
         DeValue::Datetime(_) => "a date or a time",
         DeValue::Array(_) => "a list",
@@ -269,7 +261,7 @@ fn kind(value: &DeValue<'_>) -> &'static str {
     }
 }
 
-/// Any value as JSON has it; dates have no place there.
+/// Converts a TOML value to JSON; `None` for a date, which no field accepts.
 fn json(value: &DeValue<'_>) -> Option<Value> {
     Some(match value {
         DeValue::String(text) => Value::from(text.as_ref()),
@@ -321,9 +313,9 @@ secret = "keep"
 "#;
 
     #[test]
-    fn a_book_is_read_in_the_order_in_which_records_need_each_other() {
+    fn entries_are_returned_in_dependency_order() {
         let entries = read(BOOK).unwrap();
-        let names: Vec<_> = entries.iter().map(|entry| (entry.section.word(), entry.line)).collect();
+        let names: Vec<_> = entries.iter().map(|entry| (entry.section.as_str(), entry.line)).collect();
         assert_eq!(names, [("uplink", 4), ("feed", 12), ("destination", 17), ("relay", 7), ("contact", 24)]);
         let destination = &entries[2];
         assert_eq!(destination.fields["return_after_s"], 60);
@@ -336,25 +328,29 @@ secret = "keep"
     }
 
     #[rstest]
-    #[case::no_version("[feed.a]\nurl = \"rtsp://h/a\"", 1, "does not tell its version")]
-    #[case::another_version("book = 2", 1, "this version of books is not known")]
-    #[case::broken("book = 1\n[feed.a\nurl = 1", 2, "this is no TOML")]
-    #[case::twice("book = 1\n[feed.a]\nurl = \"x\"\n[feed.a]\nurl = \"x\"", 4, "this is no TOML")]
-    #[case::twins("book = 1\n[feed.a]\nurl = \"x\"\n[feed.A]\nurl = \"x\"", 4, "is there already, in line 2")]
+    #[case::no_version("[feed.a]\nurl = \"rtsp://h/a\"", 1, "has no version")]
+    #[case::another_version("book = 2", 1, "this version of site books is not supported")]
+    #[case::broken("book = 1\n[feed.a\nurl = 1", 2, "is not valid TOML")]
+    #[case::twice("book = 1\n[feed.a]\nurl = \"x\"\n[feed.a]\nurl = \"x\"", 4, "is not valid TOML")]
+    #[case::twins(
+        "book = 1\n[feed.a]\nurl = \"x\"\n[feed.A]\nurl = \"x\"",
+        4,
+        "is defined already, in line 2"
+    )]
     #[case::section("book = 1\n[feeds.a]", 2, "did you mean \"feed\"?")]
     #[case::field("book = 1\n[feed.a]\nurl = \"x\"\ntransprt = \"tcp\"", 4, "did you mean \"transport\"?")]
     #[case::needed("book = 1\n[relay.a]\nfeed = \"x\"", 2, "the relay \"a\" has no to")]
-    #[case::unnamed("book = 1\n[feed]\nurl = \"x\"", 3, "stands in the section itself")]
+    #[case::unnamed("book = 1\n[feed]\nurl = \"x\"", 3, "is in the section itself")]
     #[case::kind("book = 1\n[feed.a]\nurl = 5", 3, "the url of the feed \"a\" is a whole number")]
     #[case::list("book = 1\n[relay.a]\nfeed = \"x\"\nto = [\"b\", 3]", 4, "is a list")]
-    #[case::secret("book = 1\n[destination.a]\nserver = \"x\"\nkey = \"4711\"", 4, "stands in the book")]
+    #[case::secret("book = 1\n[destination.a]\nserver = \"x\"\nkey = \"4711\"", 4, "is in the site book")]
     #[case::origin("book = 1\n[destination.a]\nserver = \"x\"\nkey = { path = \"k\" }", 4, "is a table")]
     #[case::password(
         "book = 1\n[feed.a]\nurl = \"rtsp://rail:word@h/a\"",
         3,
         "there is a password in the url"
     )]
-    fn what_is_wrong_is_told_with_its_line(#[case] text: &str, #[case] line: usize, #[case] words: &str) {
+    fn errors_have_their_line(#[case] text: &str, #[case] line: usize, #[case] words: &str) {
         let faults = read(text).unwrap_err();
         let is_reported = faults.iter().any(|fault| fault.line == line && fault.detail.contains(words));
         assert!(is_reported, "{faults:?}");
@@ -362,7 +358,7 @@ secret = "keep"
     }
 
     #[test]
-    fn everything_that_is_wrong_is_told_at_once() {
+    fn all_errors_are_reported_together() {
         let faults = read("book = 1\n[feed.a]\nurl = 1\nport = 2\n[relay.b]\nto = 3\n").unwrap_err();
         let lines: Vec<usize> = faults.iter().map(|fault| fault.line).collect();
         assert_eq!(lines, [3, 4, 5, 6]);
@@ -370,7 +366,7 @@ secret = "keep"
 
     proptest! {
         #[test]
-        fn no_text_is_too_strange(text in r#"(book = 1\n)?(\[(feed|relay|x)(\.[a"]{1,3})?\]\n|[a-z]{1,4} = [\[\]{}",0-9.]{0,6}\n){0,8}"#) {
+        fn any_text_is_parsed_or_refused(text in r#"(book = 1\n)?(\[(feed|relay|x)(\.[a"]{1,3})?\]\n|[a-z]{1,4} = [\[\]{}",0-9.]{0,6}\n){0,8}"#) {
             match read(&text) {
                 Ok(_) => {}
                 Err(faults) => prop_assert!(!faults.is_empty()),

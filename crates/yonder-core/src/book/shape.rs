@@ -1,4 +1,4 @@
-//! Which fields each section has, and what may stand in them.
+//! Fields of each section and the types of their values.
 
 use super::Section;
 
@@ -9,11 +9,11 @@ pub(super) enum Shape {
     Number,
     Flag,
     Texts,
-    /// A table of texts by name.
+    /// Table of strings by name.
     TextTable,
-    /// Tables, which the service reads.
+    /// Array of tables, checked by the service.
     Tables,
-    /// A text, or `{ file = "…" }`.
+    /// String, or `{ file = "…" }`.
     TextOrFile,
     /// Source of a secret.
     Secret,
@@ -35,7 +35,7 @@ impl Shape {
     }
 }
 
-/// A field: its name, what may stand in it, and whether a record cannot do without.
+/// Field: name, type, and whether it is required.
 pub(super) type Field = (&'static str, Shape, bool);
 
 pub(super) fn fields(section: Section) -> &'static [Field] {
@@ -93,7 +93,7 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
     }
 }
 
-/// The field of that name.
+/// Returns the field with this name.
 pub(super) fn field(section: Section, name: &str) -> Option<Field> {
     fields(section).iter().find(|(known, _, _)| *known == name).copied()
 }

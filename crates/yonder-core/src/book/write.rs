@@ -1,4 +1,4 @@
-//! Writing a book: what [`read`](super::read()) reads as the same records.
+//! Serializer of the site book; [`read`](super::read()) parses its output to the same records.
 
 use std::fmt::Write as _;
 
@@ -7,16 +7,16 @@ use serde_json::{Map, Value};
 use super::shape::{Shape, fields};
 use super::{Entry, Origin};
 
-/// Writes a book. Fields without a value are left out.
+/// Serializes a book. Fields without a value are omitted.
 #[must_use]
 pub fn write(entries: &[Entry]) -> String {
     let mut book = "book = 1\n".to_owned();
     for entry in entries {
-        // Writing to a text does not fail.
+        // Writing to a `String` cannot fail.
         let _written = write!(book, "\n[{}.{}]\n", entry.section, key(&entry.name));
         for (field, shape, _) in fields(entry.section) {
             if let Some(value) = entry.fields.get(*field).and_then(inline) {
-                // A certificate is easier on the eye over its own lines.
+                // A certificate is written on its own lines.
                 let value = match entry.fields.get(*field) {
                     Some(Value::String(text)) if *shape == Shape::TextOrFile => lines(text).unwrap_or(value),
                     _ => value,
@@ -40,14 +40,14 @@ fn origin_text(origin: &Origin) -> String {
     }
 }
 
-/// A name as a key: bare where TOML allows it.
+/// Returns a name as a TOML key: bare where possible.
 fn key(name: &str) -> String {
     let is_bare =
         !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'));
     if is_bare { name.to_owned() } else { quoted(name) }
 }
 
-/// A basic string (TOML 1.0, "String").
+/// Returns a basic string (TOML 1.0, "String").
 fn quoted(text: &str) -> String {
     let mut quoted = String::with_capacity(text.len() + 2);
     quoted.push('"');
@@ -74,10 +74,10 @@ fn lines(text: &str) -> Option<String> {
     fits.then(|| format!("'''\n{text}'''"))
 }
 
-/// A value on one line; nothing for what is empty.
+/// Returns a value on one line; `None` if it is empty.
 fn inline(value: &Value) -> Option<String> {
     match value {
-        // A flag that is not set is left out.
+        // A flag that is not set is omitted.
         Value::Null | Value::Bool(false) => None,
         Value::Bool(true) => Some("true".to_owned()),
         Value::Number(number) => Some(number.to_string()),
@@ -104,7 +104,7 @@ mod tests {
     use serde_json::json;
 
     #[test]
-    fn a_book_looks_as_one_would_write_it() {
+    fn serialized_book_has_a_readable_form() {
         let text = "book = 1\n\n[feed.\"Summit Station\"]\nurl = \"rtsp://192.0.2.10/main\"\nuser = \"rail\"\n\
                     password = \"keep\"\n\n[destination.Bramble]\nserver = \"rtmp://ingest.example.net/live\"\n\
                     key = { file = \"keys/bramble\" }\nauthority = '''\n-----BEGIN-----\nabc\n'''\nuplinks = [\"Fibre\"]\n\n\
@@ -114,7 +114,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_was_written_is_read_as_the_same(
+        fn serialized_form_parses_to_the_same_value(
             name in "[ -~äπ]{1,20}", url in r#"[ -~\n\t"\\äπ]{0,30}"#, to in prop::collection::vec("[ -~]{0,8}", 1..4),
         ) {
             prop_assume!(!url.contains('@'));

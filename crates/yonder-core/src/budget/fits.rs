@@ -1,34 +1,34 @@
-//! The chart "what fits": sizes and frame rates that an uplink carries to so many destinations.
+//! "What fits" chart: frame sizes and rates that an uplink can carry to a number of destinations.
 
 use yonder_address::Protocol;
 
 use super::overhead::media_kbps;
 
-/// Sizes in use: width, lines.
+/// Common frame sizes: width, height.
 const SIZES: [(u32, u32); 6] = [(426, 240), (640, 360), (960, 540), (1280, 720), (1920, 1080), (2560, 1440)];
-/// Frame rates in use.
+/// Common frame rates.
 const RATES: [u32; 4] = [15, 25, 30, 60];
-/// Bits per pixel at which H.264 looks plain but whole, and at which it looks good, in thousandths.
+/// Bits per pixel, in thousandths, at which H.264 is acceptable ([`PLAIN`]) and good ([`GOOD`]).
 const PLAIN: u64 = 55;
 const GOOD: u64 = 95;
-/// Sound, in kilobits per second.
-const SOUND_KBPS: u64 = 128;
+/// Audio bit rate, in kilobits per second.
+const AUDIO_KBPS: u64 = 128;
 
-/// How a size comes out.
+/// Whether a frame size fits the available rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fit {
-    /// With a good picture.
+    /// In good quality.
     Good,
-    /// With a plain picture.
+    /// In acceptable quality.
     Plain,
-    /// Not at all.
+    /// It does not fit.
     No,
 }
 
 impl Fit {
-    /// The word that is shown.
+    /// Returns the name that is shown.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Good => "good",
             Self::Plain => "plain",
@@ -37,24 +37,24 @@ impl Fit {
     }
 }
 
-/// One size at one frame rate.
+/// One frame size at one frame rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FitRow {
-    /// Samples a line.
+    /// Width in samples.
     pub width: u32,
-    /// Lines.
+    /// Height in lines.
     pub lines: u32,
     /// Frames per second.
     pub fps: u32,
-    /// Media rate at which it looks plain, with sound.
+    /// Media bit rate for acceptable quality, audio included.
     pub plain_kbps: u64,
-    /// Media rate at which it looks good, with sound.
+    /// Media bit rate for good quality, audio included.
     pub good_kbps: u64,
-    /// How it comes out.
+    /// Returns whether it fits.
     pub fit: Fit,
 }
 
-/// Media rate that each of so many destinations can have of `usable_kbps`, and how each size comes out at it.
+/// Returns the media bit rate that each of `destinations` can have of `usable_kbps`, and the chart for it.
 #[must_use]
 pub fn what_fits(usable_kbps: u64, destinations: u32, protocol: Protocol) -> (u64, Vec<FitRow>) {
     let each = usable_kbps / u64::from(destinations.max(1));
@@ -64,7 +64,7 @@ pub fn what_fits(usable_kbps: u64, destinations: u32, protocol: Protocol) -> (u6
         .flat_map(|(width, lines)| RATES.into_iter().map(move |fps| (width, lines, fps)))
         .map(|(width, lines, fps)| {
             let pixels = u64::from(width) * u64::from(lines) * u64::from(fps);
-            let at = |thousandths: u64| pixels * thousandths / 1_000_000 + SOUND_KBPS;
+            let at = |thousandths: u64| pixels * thousandths / 1_000_000 + AUDIO_KBPS;
             let (plain_kbps, good_kbps) = (at(PLAIN), at(GOOD));
             let fit = match media {
                 media if media >= good_kbps => Fit::Good,
@@ -95,13 +95,13 @@ mod tests {
     }
 
     #[test]
-    fn what_is_left_for_media_is_less_than_the_uplink_by_the_protocols_share() {
+    fn media_rate_is_the_uplink_rate_without_protocol_overhead() {
         assert_eq!(what_fits(10_430, 10, Protocol::Rtmp).0, 1_000);
         assert!(what_fits(10_430, 10, Protocol::Srt).0 < 1_000);
     }
 
     #[test]
-    fn more_of_anything_needs_more() {
+    fn larger_frames_and_rates_need_more_bandwidth() {
         let (_, rows) = what_fits(1, 1, Protocol::Rtmp);
         assert!(rows.iter().all(|row| row.fit == Fit::No && row.good_kbps > row.plain_kbps));
         assert!(

@@ -9,5 +9,5 @@ mod units;
 pub use fits::{Fit, FitRow, what_fits};
 pub use month::{Month, Traffic};
 pub use overhead::{on_wire_kbps, with_ip_headers};
-pub use plan::{Budget, Load, Pull, Push, Uplink, UplinkBudget, Verdict, WhatIf, budget};
+pub use plan::{Budget, BudgetVerdict, Load, Pull, Push, Uplink, UplinkBudget, WhatIf, budget};
 pub use units::{BitRate, UnitError, Volume};

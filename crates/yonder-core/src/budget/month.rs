@@ -1,20 +1,20 @@
-//! A month's traffic against its allowance.
+//! Monthly traffic against its allowance.
 
 use super::units::Volume;
 
-/// How much of a month is over.
+/// Elapsed part of a month.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Month {
-    /// Seconds since its beginning.
+    /// Seconds since the beginning of the month.
     pub elapsed_s: u64,
-    /// Seconds that it has.
+    /// Length of the month in seconds.
     pub total_s: u64,
 }
 
 /// Traffic of one uplink in one month.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Traffic {
-    /// Sent so far.
+    /// Volume so far.
     pub so_far: Volume,
     /// Projected volume at the end of the month.
     pub projected: Volume,
@@ -23,11 +23,11 @@ pub struct Traffic {
 }
 
 impl Traffic {
-    /// Projects the month from the volume so far, and `kbps` for a number of hours of each remaining day.
+    /// Projects the month's traffic: the volume so far, and `kbps` for `hours` of each remaining day.
     #[must_use]
     pub fn project(so_far: Volume, allowance: Option<Volume>, kbps: u64, hours: f64, month: Month) -> Self {
         let left = month.total_s.saturating_sub(month.elapsed_s);
-        // Hundredths of an hour are exact enough, and whole numbers stay exact.
+        // Hundredths of an hour are exact enough and keep the arithmetic in integers.
         let hundredths =
             (0_u64..=2_400).find(|part| f64::from(u32::try_from(*part).unwrap_or(2_400)) >= hours * 100.0);
         let active = left.saturating_mul(hundredths.unwrap_or(2_400)) / 2_400;
@@ -35,7 +35,7 @@ impl Traffic {
         Self { so_far, projected: Volume::from_bytes(so_far.bytes().saturating_add(more)), allowance }
     }
 
-    /// The projection in hundredths of the allowance.
+    /// Returns the projection in percent of the allowance; `None` without an allowance.
     #[must_use]
     pub fn percent(&self) -> Option<u64> {
         let allowance = self.allowance?.bytes().max(1);
@@ -50,7 +50,7 @@ mod tests {
     const HALF: Month = Month { elapsed_s: 15 * 86_400, total_s: 30 * 86_400 };
 
     #[test]
-    fn the_rest_of_the_month_is_added_to_what_was_sent() {
+    fn projection_adds_the_remaining_days() {
         let so_far = Volume::from_bytes(500_000_000_000);
         let traffic =
             Traffic::project(so_far, Some(Volume::from_bytes(1_500_000_000_000)), 4_000, 24.0, HALF);
@@ -60,7 +60,7 @@ mod tests {
     }
 
     #[test]
-    fn eight_hours_a_day_are_a_third() {
+    fn eight_hours_a_day_project_a_third() {
         let traffic = Traffic::project(Volume::from_bytes(0), None, 4_000, 8.0, HALF);
         assert_eq!((traffic.projected.bytes(), traffic.percent()), (216_000_000_000, None));
     }

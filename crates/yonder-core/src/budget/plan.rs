@@ -1,4 +1,4 @@
-//! The sum of what runs, per uplink.
+//! Load of each uplink: the sum of pulls and pushes.
 
 use yonder_address::Protocol;
 
@@ -6,26 +6,26 @@ use super::month::{Month, Traffic};
 use super::overhead::on_wire_kbps;
 use super::units::Volume;
 
-/// An uplink as it is kept, and what it has carried this month.
+/// Uplink with its traffic of this month.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Uplink {
     /// Name.
     pub name: String,
-    /// Site; `None` for the machine that we run on.
+    /// Site; `None` for the uplinks of this machine.
     pub site: Option<String>,
-    /// Rate upwards in kilobits per second.
+    /// Upstream rate in kilobits per second.
     pub up_kbps: u64,
-    /// Share that stays free, in hundredths.
+    /// Reserved share, in percent.
     pub headroom_percent: u64,
-    /// Allowance of a month.
+    /// Monthly allowance.
     pub allowance: Option<Volume>,
-    /// Used only while the main one cannot be.
+    /// Used only while the main uplink is unavailable.
     pub backup: bool,
-    /// Sent this month.
+    /// Volume sent this month.
     pub sent: Volume,
 }
 
-/// A delivery.
+/// Push as a load.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Push {
     /// Name of the relay.
@@ -34,31 +34,31 @@ pub struct Push {
     pub destination: String,
     /// Protocol.
     pub protocol: Protocol,
-    /// Media rate, where it was measured.
+    /// Measured media bit rate.
     pub media_kbps: Option<u64>,
-    /// Names of the uplinks that it is bound to, the one to be preferred first; none where any may carry it.
+    /// Uplinks that it is bound to, the preferred one first; empty if it is not bound.
     pub uplinks: Vec<String>,
 }
 
-/// A pull.
+/// Pull as a load.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pull {
     /// Name of the feed.
     pub feed: String,
-    /// Site; `None` for a feed that crosses no uplink.
+    /// Site; `None` for a feed that does not use an uplink.
     pub site: Option<String>,
-    /// Media rate, where it was measured.
+    /// Measured media bit rate.
     pub media_kbps: Option<u64>,
 }
 
 /// Hypothetical changes.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct WhatIf {
-    /// So many more deliveries of the largest feed, by this protocol.
+    /// Number and protocol of additional pushes of the largest feed.
     pub more: Option<(u32, Protocol)>,
-    /// Every feed has this media rate.
+    /// Media bit rate assumed for every feed.
     pub media_kbps: Option<u64>,
-    /// Hours a day; all of them where nothing is said.
+    /// Hours a day; all day if `None`.
     pub hours: Option<f64>,
 }
 
@@ -67,27 +67,27 @@ pub struct WhatIf {
 pub struct Load {
     /// Description.
     pub what: String,
-    /// Kilobits per second on the wire; `None` where nothing was measured yet.
+    /// Kilobits per second on the wire; `None` until measured.
     pub kbps: Option<u64>,
-    /// It comes only when another uplink fails.
-    pub spare: bool,
+    /// Standby: it occurs only when another uplink fails.
+    pub is_standby: bool,
 }
 
-/// How it comes out.
+/// Whether a load fits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Verdict {
-    /// It fits and the headroom stays free.
+pub enum BudgetVerdict {
+    /// It fits within the usable rate.
     Fits,
-    /// It fits, but eats into the headroom.
+    /// It fits, but uses part of the headroom.
     Tight,
-    /// It is more than there is.
+    /// It exceeds the capacity.
     Over,
 }
 
-impl Verdict {
-    /// The word that is shown.
+impl BudgetVerdict {
+    /// Returns the name that is shown.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Fits => "fits",
             Self::Tight => "tight",
@@ -104,39 +104,39 @@ impl Verdict {
     }
 }
 
-/// One uplink's budget.
+/// Budget of one uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UplinkBudget {
     /// The uplink.
     pub uplink: Uplink,
     /// Loads.
     pub loads: Vec<Load>,
-    /// Their sum, as far as it is known.
+    /// Sum of the known loads.
     pub sum_kbps: u64,
-    /// Usable rate, without the headroom.
+    /// Capacity without the headroom.
     pub usable_kbps: u64,
-    /// How the rate comes out.
-    pub verdict: Verdict,
+    /// Whether the rate fits.
+    pub verdict: BudgetVerdict,
     /// The month.
     pub traffic: Traffic,
-    /// How the month comes out, where there is an allowance: tight from nine tenths on.
-    pub traffic_verdict: Option<Verdict>,
+    /// Whether the month fits its allowance, if there is one; tight from 90 percent.
+    pub traffic_verdict: Option<BudgetVerdict>,
 }
 
-/// The budget of everything.
+/// Budget of all uplinks.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Budget {
     /// Uplinks in order.
     pub uplinks: Vec<UplinkBudget>,
-    /// Loads on an uplink that is not described.
+    /// Loads on uplinks that are not described.
     pub undescribed: Vec<Load>,
 }
 
-/// Sums up what runs, or would.
+/// Computes the budget of running and hypothetical loads.
 ///
-/// Pushes leave by the uplinks of the machine that we run on; a pull from a site leaves by that site's. A push that is
-/// bound to uplinks loads those alone, and all but the first only in case. What is not bound is shown on each uplink as
-/// if that had to carry it: which takes it is not known here.
+/// Pushes use the uplinks of this machine; a pull from a site uses that site's. A push that is bound to uplinks loads only
+/// those, and all but the first as standby. An unbound push is counted on each uplink, since its route is not known
+/// here.
 #[must_use]
 pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: WhatIf, month: Month) -> Budget {
     let mut budget = Budget::default();
@@ -161,34 +161,34 @@ pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: What
     budget
 }
 
-/// Returns the loads of pushes on an uplink; on no particular one for `None`.
+/// Returns the loads of pushes on an uplink; of pushes without a binding for `None`.
 fn push_loads(pushes: &[Push], what_if: WhatIf, uplink: Option<&str>) -> Vec<Load> {
     let media = |push: &Push| what_if.media_kbps.or(push.media_kbps);
     let mut loads: Vec<Load> = pushes
         .iter()
         .filter_map(|push| {
-            let spare = spare_on(push, uplink)?;
-            let in_case = if spare { ", in case" } else { "" };
+            let is_standby = standby_on(push, uplink)?;
+            let in_case = if is_standby { ", in case" } else { "" };
             Some(Load {
-                what: format!("{} → {} ({}{in_case})", push.relay, push.destination, push.protocol.word()),
+                what: format!("{} → {} ({}{in_case})", push.relay, push.destination, push.protocol.as_str()),
                 kbps: media(push).map(|kbps| on_wire_kbps(Some(push.protocol), kbps)),
-                spare,
+                is_standby,
             })
         })
         .collect();
     if let Some((count, protocol)) = what_if.more {
         let largest = what_if.media_kbps.or_else(|| pushes.iter().filter_map(media).max());
         loads.extend((1..=count).map(|number| Load {
-            what: format!("one more, {number} ({})", protocol.word()),
+            what: format!("one more, {number} ({})", protocol.as_str()),
             kbps: largest.map(|kbps| on_wire_kbps(Some(protocol), kbps)),
-            spare: false,
+            is_standby: false,
         }));
     }
     loads
 }
 
-/// Whether an uplink carries a push (`None` when it never does) only in case another fails.
-fn spare_on(push: &Push, uplink: Option<&str>) -> Option<bool> {
+/// Returns whether an uplink carries a push as standby; `None` if it never carries it.
+fn standby_on(push: &Push, uplink: Option<&str>) -> Option<bool> {
     let Some(uplink) = uplink.filter(|_| !push.uplinks.is_empty()) else { return Some(false) };
     push.uplinks.iter().position(|bound| bound.eq_ignore_ascii_case(uplink)).map(|position| position > 0)
 }
@@ -203,7 +203,7 @@ fn pull_load(pull: &Pull, what_if: WhatIf, from: &str) -> Load {
     Load {
         what: format!("pull of {}{from}", pull.feed),
         kbps: media.map(|kbps| on_wire_kbps(None, kbps)),
-        spare: false,
+        is_standby: false,
     }
 }
 
@@ -212,16 +212,16 @@ fn one_uplink(uplink: &Uplink, loads: Vec<Load>, what_if: WhatIf, month: Month) 
     let free = uplink.headroom_percent.min(95);
     let usable_kbps = uplink.up_kbps * (100 - free) / 100;
     // Standby loads are idle until the main uplink fails: they add nothing to the month.
-    let usual = loads.iter().filter(|load| !load.spare).filter_map(|load| load.kbps).sum();
-    let month_kbps = if uplink.backup { 0 } else { usual };
+    let active_kbps = loads.iter().filter(|load| !load.is_standby).filter_map(|load| load.kbps).sum();
+    let month_kbps = if uplink.backup { 0 } else { active_kbps };
     let hours = what_if.hours.unwrap_or(24.0);
     let traffic = Traffic::project(uplink.sent, uplink.allowance, month_kbps, hours, month);
     let traffic_verdict = traffic.allowance.map(|allowance| {
         let all = allowance.bytes();
-        Verdict::of(traffic.projected.bytes(), all / 10 * 9, all)
+        BudgetVerdict::of(traffic.projected.bytes(), all / 10 * 9, all)
     });
     UplinkBudget {
-        verdict: Verdict::of(sum_kbps, usable_kbps, uplink.up_kbps),
+        verdict: BudgetVerdict::of(sum_kbps, usable_kbps, uplink.up_kbps),
         uplink: uplink.clone(),
         loads,
         sum_kbps,
@@ -273,19 +273,19 @@ mod tests {
         let budget = of(10_000, &pushes, WhatIf::default());
         assert_eq!(
             (budget.sum_kbps, budget.usable_kbps, budget.verdict),
-            (2_086 + 2_225, 7_500, Verdict::Fits)
+            (2_086 + 2_225, 7_500, BudgetVerdict::Fits)
         );
     }
 
     #[test]
-    fn the_headroom_is_told_from_the_end() {
+    fn tight_is_distinguished_from_over() {
         let pushes = [push("a", Protocol::Rtmp, 4_000)];
-        assert_eq!(of(5_000, &pushes, WhatIf::default()).verdict, Verdict::Tight);
-        assert_eq!(of(4_000, &pushes, WhatIf::default()).verdict, Verdict::Over);
+        assert_eq!(of(5_000, &pushes, WhatIf::default()).verdict, BudgetVerdict::Tight);
+        assert_eq!(of(4_000, &pushes, WhatIf::default()).verdict, BudgetVerdict::Over);
     }
 
     #[test]
-    fn what_if_adds_pushes_of_the_largest_feed_and_changes_rates_and_hours() {
+    fn hypothetical_changes_add_pushes_and_change_rates_and_hours() {
         let pushes = [push("a", Protocol::Rtmp, 1_000), push("b", Protocol::Rtmp, 2_000)];
         let more = WhatIf { more: Some((2, Protocol::Rtmp)), ..WhatIf::default() };
         assert_eq!(of(100_000, &pushes, more).sum_kbps, 1_043 + 3 * 2_086);
@@ -296,7 +296,7 @@ mod tests {
     }
 
     #[test]
-    fn a_pull_from_a_site_loads_that_sites_uplink_and_no_other() {
+    fn pull_loads_only_the_uplink_of_its_site() {
         let uplinks = [uplink(None, 10_000), uplink(Some("Fell"), 6_000)];
         let pulls = [pull(Some("fell"), 4_000), pull(None, 4_000)];
         let budget = budget(&uplinks, &[], &pulls, WhatIf::default(), MONTH);
@@ -305,7 +305,7 @@ mod tests {
     }
 
     #[test]
-    fn a_bound_push_loads_its_uplinks_and_costs_the_first_one_alone() {
+    fn bound_push_counts_for_its_first_uplink_and_is_standby_on_others() {
         let named = |name: &str| Uplink { name: name.into(), ..uplink(None, 10_000) };
         let uplinks = [named("Fibre"), named("Radio"), named("Copper")];
         let bound =
@@ -320,7 +320,7 @@ mod tests {
     }
 
     #[test]
-    fn what_crosses_no_described_uplink_is_listed_apart() {
+    fn loads_without_an_uplink_are_listed_separately() {
         let pushes = [push("a", Protocol::Rtmps, 0)];
         let budget = budget(&[], &pushes, &[pull(Some("Fell"), 1_000)], WhatIf::default(), MONTH);
         let listed: Vec<_> = budget.undescribed.iter().map(|load| (load.what.as_str(), load.kbps)).collect();
@@ -328,15 +328,15 @@ mod tests {
     }
 
     #[test]
-    fn a_month_is_tight_from_nine_tenths_on_and_a_backup_uplink_costs_none() {
+    fn month_is_tight_from_90_percent_and_standby_adds_nothing() {
         // A terabyte in thirty days is 3 086 kbit/s.
         let month = |kbps| of(100_000, &[push("a", Protocol::Rtmp, kbps)], WhatIf::default()).traffic_verdict;
-        assert_eq!(month(2_000), Some(Verdict::Fits));
-        assert_eq!(month(2_800), Some(Verdict::Tight));
-        assert_eq!(month(3_200), Some(Verdict::Over));
-        let spare = Uplink { backup: true, ..uplink(None, 100_000) };
+        assert_eq!(month(2_000), Some(BudgetVerdict::Fits));
+        assert_eq!(month(2_800), Some(BudgetVerdict::Tight));
+        assert_eq!(month(3_200), Some(BudgetVerdict::Over));
+        let is_standby = Uplink { backup: true, ..uplink(None, 100_000) };
         let pushes = [push("a", Protocol::Rtmp, 9_000)];
-        let budget = budget(&[spare], &pushes, &[], WhatIf::default(), MONTH);
-        assert_eq!(budget.uplinks[0].traffic_verdict, Some(Verdict::Fits));
+        let budget = budget(&[is_standby], &pushes, &[], WhatIf::default(), MONTH);
+        assert_eq!(budget.uplinks[0].traffic_verdict, Some(BudgetVerdict::Fits));
     }
 }

@@ -1,44 +1,44 @@
-//! Rates and volumes with their units. Kilobits and kilobytes are mixed up everywhere: what comes in needs a unit,
-//! what goes out shows both where that helps.
+//! Rates and volumes with their units. Input needs a unit, because kilobits and kilobytes are easily confused; output shows
+//! both where that helps.
 
 use std::fmt;
 use std::str::FromStr;
 
-/// A rate in bits per second.
+/// Bit rate in bits per second.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct BitRate(u64);
 
-/// A volume in bytes.
+/// Volume in bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Volume(u64);
 
-/// Why a rate or a volume was refused.
+/// Error for a rate or volume that cannot be parsed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum UnitError {
-    /// There is no number.
+    /// A number is missing.
     #[error("{0:?} does not begin with a number")]
     Number(String),
-    /// There is no unit.
+    /// A unit of a rate is missing.
     #[error("{0:?} needs a unit: kilobits and kilobytes differ by eight; write {0}kbit/s or {0}kB/s")]
     NoUnit(String),
-    /// There is no unit of volume.
+    /// A unit of a volume is missing.
     #[error("{0:?} needs a unit, like {0}GB")]
     NoVolumeUnit(String),
-    /// The unit is not known.
+    /// Unknown unit of a rate.
     #[error("the unit {0:?} is not known; write kbit/s, Mbit/s, kB/s or MB/s")]
     Unit(String),
-    /// The unit of a volume is not known.
+    /// Unknown unit of a volume.
     #[error("the unit {0:?} is not known; write MB, GB or TB, or MiB, GiB or TiB")]
     VolumeUnit(String),
     /// A volume in bits.
     #[error("the unit {0:?} counts bits; an allowance is counted in bytes, with a large B")]
     Bits(String),
-    /// Larger than anything real.
+    /// Out of range.
     #[error("{0:?} is out of range")]
     Range(String),
 }
 
-/// Number and unit of a text like `1.5 Mbit/s`.
+/// Splits a text like `1.5 Mbit/s` into number and unit.
 fn split(text: &str) -> Result<(f64, &str), UnitError> {
     let text = text.trim();
     let end = text.find(|c: char| !(c.is_ascii_digit() || c == '.')).unwrap_or(text.len());
@@ -47,30 +47,30 @@ fn split(text: &str) -> Result<(f64, &str), UnitError> {
     Ok((number, unit.trim()))
 }
 
-/// A number of whole things, if it is one that can be.
+/// Rounds to an integer, if it is in range.
 fn whole(number: f64, text: &str) -> Result<u64, UnitError> {
-    // A petabit per second, or an exabyte, is far beyond every uplink.
+    // 10^18: a petabit per second or an exabyte, beyond every real value.
     if !(0.0..=1e18).contains(&number) {
         return Err(UnitError::Range(text.to_owned()));
     }
-    // In range and rounded, so that the conversion through text is exact.
+    // Rounded and in range, so the conversion through text is exact.
     format!("{:.0}", number.round()).parse().map_err(|_| UnitError::Range(text.to_owned()))
 }
 
 impl BitRate {
-    /// From kilobits (1000 bits) per second.
+    /// Creates a rate from kilobits (1000 bits) per second.
     #[must_use]
     pub fn from_kbps(kbps: u64) -> Self {
         Self(kbps.saturating_mul(1_000))
     }
 
-    /// Kilobits per second, rounded down.
+    /// Returns kilobits per second, rounded down.
     #[must_use]
     pub fn kbps(self) -> u64 {
         self.0 / 1_000
     }
 
-    /// As it is read again, exactly.
+    /// Formats the rate so that it parses to the same value.
     #[must_use]
     pub fn written(self) -> String {
         written(self.0, &[(1_000_000_000, "Gbit/s"), (1_000_000, "Mbit/s"), (1_000, "kbit/s")], "bit/s")
@@ -80,7 +80,7 @@ impl BitRate {
 impl FromStr for BitRate {
     type Err = UnitError;
 
-    /// A small b counts bits and a large B bytes, whatever stands before it.
+    /// Parses a rate. `b` means bits and `B` bytes, whatever the prefix.
     fn from_str(text: &str) -> Result<Self, UnitError> {
         let (number, unit) = split(text)?;
         let bare = unit.strip_suffix("/s").or_else(|| unit.strip_suffix("ps")).unwrap_or(unit);
@@ -107,7 +107,7 @@ impl FromStr for BitRate {
 }
 
 impl fmt::Display for BitRate {
-    /// Kilobits, and what that is in bytes.
+    /// Formats the rate in bits and in bytes.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let (bits, bytes) = (self.0, self.0 / 8);
         if bits >= 1_000_000 {
@@ -119,19 +119,19 @@ impl fmt::Display for BitRate {
 }
 
 impl Volume {
-    /// From bytes.
+    /// Creates a volume from bytes.
     #[must_use]
     pub fn from_bytes(bytes: u64) -> Self {
         Self(bytes)
     }
 
-    /// Bytes.
+    /// Returns the bytes.
     #[must_use]
     pub fn bytes(self) -> u64 {
         self.0
     }
 
-    /// As it is read again, exactly.
+    /// Formats the volume so that it parses to the same value.
     #[must_use]
     pub fn written(self) -> String {
         let units = [(1_000_000_000_000, "TB"), (1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")];
@@ -173,13 +173,13 @@ impl fmt::Display for Volume {
     }
 }
 
-/// In the largest unit that leaves no rest.
+/// Formats a value in the largest unit that divides it.
 fn written(value: u64, units: &[(u64, &str)], least: &str) -> String {
     let whole = units.iter().find(|(unit, _)| value >= *unit && value.is_multiple_of(*unit));
     whole.map_or_else(|| format!("{value}{least}"), |(unit, word)| format!("{}{word}", value / unit))
 }
 
-/// A quotient with one decimal.
+/// Formats a quotient with one decimal.
 fn tenths(value: u64, unit: u64) -> String {
     let tenths = (value.saturating_mul(10) + unit / 2) / unit;
     format!("{}.{}", tenths / 10, tenths % 10)
@@ -202,10 +202,7 @@ mod tests {
     #[case("4500 kbit/s", 4_500)]
     #[case("4500kb/s", 4_500)]
     #[case("1Gbit/s", 1_000_000)]
-    fn rates_are_read_with_a_small_b_for_bits_and_a_large_one_for_bytes(
-        #[case] text: &str,
-        #[case] kbps: u64,
-    ) {
+    fn b_means_bits_and_capital_b_bytes(#[case] text: &str, #[case] kbps: u64) {
         assert_eq!(text.parse::<BitRate>().map(BitRate::kbps), Ok(kbps));
     }
 
@@ -245,13 +242,13 @@ mod tests {
     #[case(BitRate::from_kbps(1_500).written(), "1500kbit/s")]
     #[case(Volume::from_bytes(6_000_000_000_000).written(), "6TB")]
     #[case(Volume::from_bytes(1_073_741_824).written(), "1073741824B")]
-    fn the_largest_unit_without_a_rest_is_written(#[case] written: String, #[case] expected: &str) {
+    fn largest_dividing_unit_is_used(#[case] written: String, #[case] expected: &str) {
         assert_eq!(written, expected);
     }
 
     proptest! {
         #[test]
-        fn what_is_written_is_read_as_the_same(kbps in 1_u64..1_000_000_000, bytes in 1_u64..1_000_000_000_000_000) {
+        fn serialized_form_parses_to_the_same_value(kbps in 1_u64..1_000_000_000, bytes in 1_u64..1_000_000_000_000_000) {
             let (rate, volume) = (BitRate::from_kbps(kbps), Volume::from_bytes(bytes));
             prop_assert_eq!(rate.written().parse::<BitRate>(), Ok(rate));
             prop_assert_eq!(volume.written().parse::<Volume>(), Ok(volume));

@@ -2,27 +2,27 @@
 
 use std::time::Duration;
 
-/// The picture or the sound.
+/// Kind of media.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Half {
-    /// The picture.
-    Picture,
-    /// The sound.
-    Sound,
+pub enum MediaKind {
+    /// Video.
+    Video,
+    /// Audio.
+    Audio,
 }
 
-impl Half {
+impl MediaKind {
     pub(super) fn other(self) -> Self {
         match self {
-            Self::Picture => Self::Sound,
-            Self::Sound => Self::Picture,
+            Self::Video => Self::Audio,
+            Self::Audio => Self::Video,
         }
     }
 
-    fn word(self) -> &'static str {
+    fn as_str(self) -> &'static str {
         match self {
-            Self::Picture => "picture",
-            Self::Sound => "sound",
+            Self::Video => "video",
+            Self::Audio => "audio",
         }
     }
 }
@@ -31,40 +31,40 @@ impl Half {
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Finding {
-    /// A picture came before its headers.
+    /// A frame before its headers.
     NoHeaders,
-    /// The first picture was no keyframe.
+    /// The first frame is not a keyframe.
     FirstNotKeyframe,
-    /// Time stepped back.
-    TimeStepsBack(Half),
+    /// Decoding time steps back.
+    TimeStepsBack(MediaKind),
     /// Keyframes are too far apart, in milliseconds.
     KeyframesFarApart(u64),
-    /// A hole in media time, in milliseconds.
-    Gap(Half, u64),
+    /// Gap in media time, in milliseconds.
+    Gap(MediaKind, u64),
     /// Offset between video and audio, in milliseconds.
     Skew(u64),
-    /// Nothing came for so long.
+    /// No data for this long.
     Stalled(Duration),
     /// Data that cannot be parsed.
     Unreadable(String),
-    /// Nothing came at all.
+    /// No data at all.
     Empty,
 }
 
 impl Finding {
-    /// The finding in words.
+    /// Returns the finding as a sentence.
     #[must_use]
     pub fn sentence(&self) -> String {
         match self {
-            Self::NoHeaders => "a picture came before its headers".to_owned(),
-            Self::FirstNotKeyframe => "the first picture was no keyframe".to_owned(),
-            Self::TimeStepsBack(half) => format!("the time of the {} stepped back", half.word()),
+            Self::NoHeaders => "a frame arrived before its headers".to_owned(),
+            Self::FirstNotKeyframe => "the first frame was not a keyframe".to_owned(),
+            Self::TimeStepsBack(kind) => format!("{} time stepped back", kind.as_str()),
             Self::KeyframesFarApart(ms) => format!("keyframes are {ms} ms apart"),
-            Self::Gap(half, ms) => format!("a hole of {ms} ms in the {}", half.word()),
+            Self::Gap(kind, ms) => format!("a gap of {ms} ms in the {}", kind.as_str()),
             Self::Skew(ms) => format!("video and audio are {ms} ms apart"),
-            Self::Stalled(span) => format!("nothing came for {} ms", span.as_millis()),
-            Self::Unreadable(what) => format!("something cannot be read: {what}"),
-            Self::Empty => "no picture came".to_owned(),
+            Self::Stalled(span) => format!("no data for {} ms", span.as_millis()),
+            Self::Unreadable(what) => format!("unreadable data: {what}"),
+            Self::Empty => "no video arrived".to_owned(),
         }
     }
 }

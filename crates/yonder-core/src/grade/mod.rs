@@ -1,61 +1,61 @@
-//! Grading of a received stream, as a platform would do it.
+//! Grading of a received stream by the rules of a typical platform.
 //!
-//! A [`Grader`] observes one channel. Its input is independent of the container: headers, frames and
-//! the time; so stand-in platforms and rehearsals grade alike, whatever the protocol.
+//! A [`Grader`] observes one channel. Its input is independent of the container: headers, frames and the time, so stand-in
+//! platforms and rehearsals grade alike over every protocol.
 
 mod finding;
 mod report;
 
 use std::time::Duration;
 
-pub use finding::{Finding, Half};
-pub use report::{ChannelReport, SoundSeen, VideoSeen};
+pub use finding::{Finding, MediaKind};
+pub use report::{AudioInfo, ChannelReport, VideoInfo};
 
 /// Longest keyframe interval that grades as good, in ticks of 1/90 000 s.
 const MAX_KEYFRAME: i64 = 4 * SECOND;
-/// Longest hole in media time that grades as good.
+/// Longest gap in media time that grades as good.
 const MAX_GAP: i64 = 3 * SECOND / 2;
-/// Largest distance between picture and sound that grades as good.
+/// Largest offset between video and audio that grades as good.
 const MAX_SKEW: i64 = SECOND / 2;
-/// Longest time without anything coming that grades as good.
+/// Longest time without data that grades as good.
 const MAX_STALL: Duration = Duration::from_millis(2_500);
 const SECOND: i64 = 90_000;
 
-/// A picture as it came.
+/// Received video frame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct PictureSeen {
+pub struct FrameInfo {
     /// Decoding time in ticks of 1/90 000 s.
     pub dts: i64,
     /// Presentation time in the same ticks.
     pub pts: i64,
-    /// Marked as a place to start.
+    /// Marked as a keyframe.
     pub keyframe: bool,
-    /// Bytes, with what the container adds.
+    /// Size in bytes, including the container's overhead.
     pub bytes: u64,
 }
 
-/// Watches one channel.
+/// Grades one channel.
 #[derive(Debug, Default)]
 pub struct Grader {
     pictures: u64,
-    sounds: u64,
-    video: Option<VideoSeen>,
-    sound: Option<SoundSeen>,
+    audio_frames: u64,
+    video: Option<VideoInfo>,
+    audio: Option<AudioInfo>,
     broadcast: Broadcast,
 }
 
 /// Pair of values, for video and audio.
 #[derive(Debug, Default)]
-struct Both<T> {
+struct PerTrack<T> {
     picture: T,
-    sound: T,
+    audio: T,
 }
 
-impl<T> Both<T> {
-    fn of(&mut self, half: Half) -> &mut T {
+impl<T> PerTrack<T> {
+    fn of(&mut self, half: MediaKind) -> &mut T {
         match half {
-            Half::Picture => &mut self.picture,
-            Half::Sound => &mut self.sound,
+            MediaKind::Video => &mut self.picture,
+            MediaKind::Audio => &mut self.audio,
         }
     }
 }
@@ -66,11 +66,11 @@ struct Broadcast {
     ended: Option<Duration>,
     headers: bool,
     pictures: u64,
-    bytes: Both<u64>,
-    /// Bytes of the second that runs, and most of any.
+    bytes: PerTrack<u64>,
+    /// Begin and bytes of the current second, and the maximum of all seconds.
     second: (Duration, u64, u64),
     first_dts: Option<i64>,
-    last: Both<Option<i64>>,
+    last: PerTrack<Option<i64>>,
     keyframe_at: Option<i64>,
     keyframe_longest: i64,
     reorders: bool,
@@ -81,39 +81,39 @@ struct Broadcast {
 }
 
 impl Grader {
-    /// A broadcast begins.
+    /// Begins a broadcast.
     pub fn begin(&mut self, now: Duration) {
         self.broadcast = Broadcast { began: Some(now), second: (now, 0, 0), ..Broadcast::default() };
     }
 
-    /// The broadcast ends.
+    /// Ends the broadcast.
     pub fn end(&mut self, now: Duration) {
         self.broadcast.ended = Some(now);
     }
 
-    /// Headers of the picture came.
-    pub fn add_video_headers(&mut self, seen: Option<VideoSeen>) {
+    /// Adds video headers; `None` if they cannot be parsed.
+    pub fn add_video_headers(&mut self, seen: Option<VideoInfo>) {
         self.broadcast.headers = true;
         self.video = seen.or_else(|| self.video.take());
     }
 
     /// Adds audio headers.
-    pub fn add_sound_headers(&mut self, seen: SoundSeen) {
-        self.sound = Some(seen);
+    pub fn add_audio_headers(&mut self, seen: AudioInfo) {
+        self.audio = Some(seen);
     }
 
-    /// A picture came.
-    pub fn add_picture(&mut self, picture: PictureSeen, now: Duration) {
+    /// Adds a video frame.
+    pub fn add_frame(&mut self, picture: FrameInfo, now: Duration) {
         self.pictures += 1;
-        self.broadcast.add_picture(picture);
-        self.broadcast.add_bytes(Half::Picture, picture.bytes, now);
+        self.broadcast.add_frame(picture);
+        self.broadcast.add_bytes(MediaKind::Video, picture.bytes, now);
     }
 
-    /// Sound came, with its time in ticks of 1/90 000 s.
-    pub fn add_sound(&mut self, pts: i64, bytes: u64, now: Duration) {
-        self.sounds += 1;
-        self.broadcast.add_time(Half::Sound, pts, pts);
-        self.broadcast.add_bytes(Half::Sound, bytes, now);
+    /// Adds an audio frame with its time in ticks of 1/90 000 s.
+    pub fn add_audio(&mut self, pts: i64, bytes: u64, now: Duration) {
+        self.audio_frames += 1;
+        self.broadcast.add_time(MediaKind::Audio, pts, pts);
+        self.broadcast.add_bytes(MediaKind::Audio, bytes, now);
     }
 
     /// Adds data that cannot be parsed.
@@ -131,7 +131,7 @@ impl Grader {
         }
         let until = broadcast.ended.unwrap_or(now);
         let span = broadcast.began.map_or(Duration::ZERO, |began| until.saturating_sub(began));
-        let Both { picture: video, sound } = broadcast.bytes;
+        let PerTrack { picture: video, audio } = broadcast.bytes;
         let kbps = |bytes: u64| {
             let span = u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
             (bytes * 8).checked_div(span).unwrap_or_default()
@@ -140,14 +140,14 @@ impl Grader {
             live,
             broadcasts,
             pictures: self.pictures,
-            sounds: self.sounds,
+            audio_frames: self.audio_frames,
             video: self.video.clone(),
-            sound: self.sound.clone().filter(|_| self.sounds > 0),
+            audio: self.audio.clone().filter(|_| self.audio_frames > 0),
             span,
             fps: broadcast.fps(),
-            kbps: kbps(video + sound),
+            kbps: kbps(video + audio),
             video_kbps: kbps(video),
-            sound_kbps: kbps(sound),
+            audio_kbps: kbps(audio),
             peak_kbps: broadcast.second.2.max(broadcast.second.1) * 8 / 1_000,
             keyframe_ms: to_ms(broadcast.keyframe_longest),
             b_frames: broadcast.reorders,
@@ -163,7 +163,7 @@ fn to_ms(ticks: i64) -> u64 {
 }
 
 impl Broadcast {
-    /// Each kind of finding is kept once: the first tells enough.
+    /// Adds a finding; only the first of each kind is kept.
     fn find(&mut self, finding: Finding) {
         let kind = std::mem::discriminant(&finding);
         if !self.findings.iter().any(|known| std::mem::discriminant(known) == kind) {
@@ -178,7 +178,7 @@ impl Broadcast {
         (span > 0).then(|| f64::from(intervals) / seconds)
     }
 
-    fn add_bytes(&mut self, half: Half, bytes: u64, now: Duration) {
+    fn add_bytes(&mut self, half: MediaKind, bytes: u64, now: Duration) {
         *self.bytes.of(half) += bytes;
         let (since, current, most) = self.second;
         self.second = if now.saturating_sub(since) >= Duration::from_secs(1) {
@@ -195,8 +195,8 @@ impl Broadcast {
         }
     }
 
-    fn add_picture(&mut self, picture: PictureSeen) {
-        let PictureSeen { dts, pts, keyframe, .. } = picture;
+    fn add_frame(&mut self, picture: FrameInfo) {
+        let FrameInfo { dts, pts, keyframe, .. } = picture;
         if !self.headers {
             self.find(Finding::NoHeaders);
         }
@@ -213,22 +213,22 @@ impl Broadcast {
                 self.find(Finding::KeyframesFarApart(to_ms(interval)));
             }
         }
-        self.add_time(Half::Picture, dts, pts);
+        self.add_time(MediaKind::Video, dts, pts);
     }
 
-    fn add_time(&mut self, half: Half, time: i64, shown: i64) {
+    fn add_time(&mut self, half: MediaKind, time: i64, shown: i64) {
         if let Some(last) = self.last.of(half).replace(time) {
             let step = time - last;
             if step < 0 {
                 self.find(Finding::TimeStepsBack(half));
             } else if step > MAX_GAP {
                 self.find(Finding::Gap(half, to_ms(step)));
-                // The other half has the same hole, most likely: it is beside this one again once it has come.
+                // The other track probably has the same gap: forget its time until its next frame.
                 *self.last.of(half.other()) = None;
             }
         }
         if let Some(other) = *self.last.of(half.other()) {
-            // A reordered picture is shown later than it is decoded: sound beside either is right.
+            // A reordered frame is shown later than it is decoded: audio may be aligned with either time.
             let skew = (time - other).abs().min((shown - other).abs());
             self.skew = self.skew.max(skew);
             if skew > MAX_SKEW {

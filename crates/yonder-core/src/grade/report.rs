@@ -1,26 +1,26 @@
-//! A channel's figures and findings.
+//! Statistics and findings of a channel.
 
 use std::time::Duration;
 
 use super::finding::Finding;
 
-/// Video parameters of the headers.
+/// Video parameters from the headers.
 #[derive(Debug, Clone, PartialEq)]
-pub struct VideoSeen {
-    /// Codec's name.
+pub struct VideoInfo {
+    /// Codec name.
     pub codec: &'static str,
     /// Profile.
     pub profile: &'static str,
-    /// Samples.
+    /// Width in samples.
     pub width: u32,
-    /// Samples.
+    /// Height in samples.
     pub height: u32,
 }
 
-/// Audio parameters of the headers.
+/// Audio parameters from the headers.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SoundSeen {
-    /// Codec's name.
+pub struct AudioInfo {
+    /// Codec name.
     pub codec: &'static str,
     /// Samples per second.
     pub rate_hz: u32,
@@ -28,53 +28,53 @@ pub struct SoundSeen {
     pub channels: u8,
 }
 
-/// A channel's figures and findings.
+/// Statistics and findings of a channel.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChannelReport {
-    /// A broadcast runs.
+    /// A broadcast is running.
     pub live: bool,
-    /// Broadcasts so far.
+    /// Number of broadcasts.
     pub broadcasts: u64,
-    /// Pictures received in all broadcasts.
+    /// Video frames received in all broadcasts.
     pub pictures: u64,
-    /// Frames of sound received in all broadcasts.
-    pub sounds: u64,
-    /// The picture by the stream's own headers.
-    pub video: Option<VideoSeen>,
-    /// The sound, where some came.
-    pub sound: Option<SoundSeen>,
-    /// How long the last broadcast has been running, or ran.
+    /// Audio frames received in all broadcasts.
+    pub audio_frames: u64,
+    /// Video parameters of the stream's headers.
+    pub video: Option<VideoInfo>,
+    /// Audio parameters, if there is audio.
+    pub audio: Option<AudioInfo>,
+    /// Duration of the last broadcast.
     pub span: Duration,
-    /// Pictures per second of media time in the last broadcast.
+    /// Frames per second of media time in the last broadcast.
     pub fps: Option<f64>,
-    /// Mean rate of the last broadcast.
+    /// Mean bit rate of the last broadcast.
     pub kbps: u64,
-    /// Mean rate of its picture.
+    /// Mean video bit rate.
     pub video_kbps: u64,
-    /// Mean rate of its sound.
-    pub sound_kbps: u64,
-    /// Most kilobits in any one second of it.
+    /// Mean audio bit rate.
+    pub audio_kbps: u64,
+    /// Maximum over any one second, in kilobits.
     pub peak_kbps: u64,
     /// Longest keyframe interval of the last broadcast, in milliseconds.
     pub keyframe_ms: u64,
-    /// Pictures came in another order than they are shown in.
+    /// Frames are sent in another order than they are shown in.
     pub b_frames: bool,
-    /// Largest distance between picture and sound, in milliseconds.
+    /// Largest offset between video and audio, in milliseconds.
     pub skew_ms: u64,
-    /// Longest time without anything coming.
+    /// Longest time without data.
     pub longest_stall: Duration,
     /// Findings in the last broadcast.
     pub findings: Vec<Finding>,
 }
 
 impl ChannelReport {
-    /// Nothing was found wrong.
+    /// Returns true if there are no findings.
     #[must_use]
     pub fn is_good(&self) -> bool {
         self.findings.is_empty()
     }
 
-    /// Size by the stream's own headers.
+    /// Returns width and height from the stream's headers.
     #[must_use]
     pub fn size(&self) -> Option<(u32, u32)> {
         self.video.as_ref().map(|video| (video.width, video.height))

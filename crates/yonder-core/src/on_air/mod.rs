@@ -1,4 +1,4 @@
-//! When a relay should run: on-air windows in a named time zone, and rollovers at a quiet minute.
+//! On-air windows in a named time zone, and rollovers at a quiet minute.
 
 mod rollover;
 mod schedule;

@@ -1,5 +1,4 @@
-//! Rollovers: platforms end broadcasts that become too long; a planned reconnect before that, at a minute at which few
-//! watch, costs a second instead of a search for what happened.
+//! Rollover: a planned reconnect before the platform ends a long broadcast, at a minute with few viewers.
 
 use std::fmt;
 use std::str::FromStr;
@@ -12,12 +11,12 @@ use jiff::{Timestamp, ToSpan as _};
 use super::schedule::{ScheduleError, read_zone};
 use super::window::{WindowError, read_time};
 
-/// A broadcast is rolled over this long before the platform would end it.
+/// Margin before the platform's limit.
 const MARGIN_MS: i64 = 10 * 60_000;
-/// Of a short broadcast, this share is kept free instead.
+/// Margin for short broadcasts, as a fraction of their length.
 const MARGIN_SHARE: i64 = 10;
 
-/// A minute of the day at which few watch.
+/// Minute of the day with few viewers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct QuietMinute(Time);
 
@@ -35,11 +34,11 @@ impl fmt::Display for QuietMinute {
     }
 }
 
-/// When a broadcast that began at `began_ms` and may last for `longest` is to be rolled over, in milliseconds since 1970:
-/// at the last quiet minute before it becomes too long; just before that where there is none.
+/// Returns when a broadcast that began at `began_ms` and may last for `longest` is rolled over, in milliseconds since 1970:
+/// at the last quiet minute before the limit, or just before the limit.
 ///
 /// # Errors
-/// [`ScheduleError::Zone`] for a zone that is none.
+/// [`ScheduleError::Zone`] for an unknown time zone.
 pub fn rollover_at(
     began_ms: i64,
     longest: Duration,
@@ -53,7 +52,7 @@ pub fn rollover_at(
     Ok(at_quiet.unwrap_or(latest))
 }
 
-/// The last quiet minute between two moments.
+/// Returns the last quiet minute between two times.
 fn last_quiet(began_ms: i64, latest_ms: i64, quiet: QuietMinute, zone: &TimeZone) -> Option<i64> {
     let latest = Timestamp::from_millisecond(latest_ms).ok()?;
     let day = latest.to_zoned_datetime(zone.clone()).date();
@@ -80,7 +79,7 @@ mod tests {
     #[case::on_the_last_of_several("2026-11-20T12:00:00Z", 72 * 3_600, Some("04:00"), "2026-11-23T04:00:00Z")]
     #[case::just_before_it_is_too_long("2026-11-23T12:00:00Z", 12 * 3_600, None, "2026-11-23T23:50:00Z")]
     #[case::of_a_short_one("2026-11-23T12:00:00Z", 60, Some("04:00"), "2026-11-23T12:00:54Z")]
-    fn a_broadcast_rolls_over(
+    fn rollover_is_before_the_limit(
         #[case] began: &str,
         #[case] longest_s: u64,
         #[case] quiet: Option<&str>,
@@ -91,7 +90,7 @@ mod tests {
     }
 
     #[test]
-    fn the_quiet_minute_is_by_the_clock_on_the_wall() {
+    fn quiet_minute_is_in_local_time() {
         let quiet = Some("04:00".parse().unwrap());
         let at =
             rollover_at(ms("2026-07-01T12:00:00Z"), Duration::from_secs(24 * 3_600), quiet, "Europe/Vienna");

@@ -1,4 +1,4 @@
-//! All windows of a relay, in its time zone.
+//! Schedule of a relay: all of its windows in its time zone.
 
 use std::time::Duration;
 
@@ -7,21 +7,21 @@ use jiff::{Timestamp, ToSpan as _};
 
 use super::window::{Window, WindowError};
 
-/// A week, and the days that a window may reach over midnight or daylight saving may shift it.
+/// A week, and two days for windows over midnight and daylight saving.
 const DAYS_AHEAD: i32 = 9;
 
-/// Why a schedule cannot be used.
+/// Error for an invalid schedule.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ScheduleError {
-    /// A window cannot be read.
+    /// A window cannot be parsed.
     #[error(transparent)]
     Window(#[from] WindowError),
-    /// There is no such time zone.
-    #[error("{0:?} is no time zone: write a name like Europe/Lisbon or UTC")]
+    /// Unknown time zone.
+    #[error("{0:?} is not a time zone: write a name like Europe/Lisbon or UTC")]
     Zone(String),
 }
 
-/// When a relay should run. Without windows it always should.
+/// Schedule of a relay. Without windows it is always on air.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Schedule {
     zone: TimeZone,
@@ -29,29 +29,29 @@ pub struct Schedule {
 }
 
 impl Schedule {
-    /// Windows as they are written, by the clock on the wall in `zone`.
+    /// Parses windows in local time of `zone`.
     ///
     /// # Errors
-    /// [`ScheduleError`] for a window or a zone that is none.
+    /// [`ScheduleError`] for an invalid window or an unknown time zone.
     pub fn read<T: AsRef<str>>(windows: &[T], zone: &str) -> Result<Self, ScheduleError> {
         let windows = windows.iter().map(|window| window.as_ref().parse()).collect::<Result<_, _>>()?;
         Ok(Self { zone: read_zone(zone)?, windows })
     }
 
-    /// The windows as they are written.
+    /// Returns the windows as text.
     #[must_use]
     pub fn windows(&self) -> Vec<String> {
         self.windows.iter().map(ToString::to_string).collect()
     }
 
-    /// The relay should run at `at_ms` (milliseconds since 1970).
+    /// Returns true if the relay should run at `at_ms` (milliseconds since 1970).
     #[must_use]
     pub fn is_on_air(&self, at_ms: i64) -> bool {
         let Ok(at) = Timestamp::from_millisecond(at_ms) else { return false };
         self.windows.is_empty() || self.is_within(at)
     }
 
-    /// When that changes next, in milliseconds since 1970; `None` when it never does.
+    /// Returns the time of the next change, in milliseconds since 1970; `None` if there is none.
     #[must_use]
     pub fn next_change(&self, at_ms: i64) -> Option<i64> {
         let at = Timestamp::from_millisecond(at_ms).ok()?;
@@ -63,7 +63,7 @@ impl Schedule {
             .filter(|border| *border > at)
             .collect();
         borders.sort_unstable();
-        // Windows may touch: what counts is where on and off change.
+        // Windows may touch or overlap: a border counts only where the state changes.
         borders.into_iter().find(|border| self.is_within(*border) != now).map(Timestamp::as_millisecond)
     }
 
@@ -71,8 +71,8 @@ impl Schedule {
         self.spans(at).iter().any(|(begin, end)| *begin <= at && at < *end)
     }
 
-    /// Begin and end of all windows around `at`, as moments. Where the clocks change, a time that does not exist is
-    /// taken as long after midnight as it would be otherwise, and of a time that comes twice the first is meant.
+    /// Returns begin and end of all windows around `at`. A local time that daylight saving skips is moved by the shift;
+    /// of one that occurs twice the first is used.
     fn spans(&self, at: Timestamp) -> Vec<(Timestamp, Timestamp)> {
         let today = at.to_zoned_datetime(self.zone.clone()).date();
         let near = (-2..=DAYS_AHEAD).filter_map(|days| today.checked_add(days.days()).ok());
@@ -91,15 +91,15 @@ impl Schedule {
     }
 }
 
-/// A zone by its name in the time zone database.
+/// Returns the zone with this name in the time zone database.
 pub(super) fn read_zone(name: &str) -> Result<TimeZone, ScheduleError> {
-    // The database that comes with the program: the same on every machine.
+    // The bundled database is the same on every machine.
     TimeZoneDatabase::bundled().get(name).map_err(|_| ScheduleError::Zone(name.to_owned()))
 }
 
-/// Time until the next change.
+/// Duration until the next change.
 impl Schedule {
-    /// How long from `at_ms` until the next change.
+    /// Returns the duration from `at_ms` until the next change.
     #[must_use]
     pub fn until_next(&self, at_ms: i64) -> Option<Duration> {
         let next = self.next_change(at_ms)?;
@@ -145,19 +145,14 @@ mod tests {
         false,
         "2026-10-25T00:30:00Z"
     )]
-    fn a_window_opens_and_closes_by_the_clock_on_the_wall(
-        #[case] window: &str,
-        #[case] at: &str,
-        #[case] on: bool,
-        #[case] next: &str,
-    ) {
+    fn window_is_in_local_time(#[case] window: &str, #[case] at: &str, #[case] on: bool, #[case] next: &str) {
         let schedule = Schedule::read(&[window], ZONE).unwrap();
         assert_eq!(schedule.is_on_air(ms(at)), on);
         assert_eq!(shown(schedule.next_change(ms(at))), next);
     }
 
     #[test]
-    fn windows_that_touch_are_one() {
+    fn adjacent_windows_are_merged() {
         let schedule = Schedule::read(&["daily 06:00-12:00", "daily 12:00-18:00"], "UTC").unwrap();
         assert_eq!(shown(schedule.next_change(ms("2026-11-23T07:00:00Z"))), "2026-11-23T18:00:00Z");
     }
@@ -169,14 +164,14 @@ mod tests {
     }
 
     #[test]
-    fn a_zone_that_is_none_is_refused() {
+    fn unknown_zone_is_refused() {
         let error = Schedule::read(&["daily 06:00-12:00"], "Fell/Summit").unwrap_err();
         assert_eq!(error, ScheduleError::Zone("Fell/Summit".into()));
     }
 
     proptest! {
         #[test]
-        fn between_two_changes_nothing_changes(
+        fn state_is_constant_between_changes(
             start in 1_700_000_000_000_i64..1_900_000_000_000,
             window in prop::sample::select(vec!["daily 06:00-22:00", "sat-mon 20:00-02:00", "wed 02:30-03:30", "fri 23:00-23:00"]),
             share in 0.0_f64..1.0,

@@ -1,21 +1,21 @@
-//! One window: on which days, from when to when.
+//! On-air window: days, begin and end.
 
 use std::fmt;
 use std::str::FromStr;
 
 use jiff::civil::{Date, Time, Weekday};
 
-/// Why a window cannot be read.
+/// Error for a window that cannot be parsed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum WindowError {
-    /// It is not days and times.
+    /// Not of the form "days times".
     #[error("{0:?} is not days and times like `mon-fri 08:00-18:00`")]
     Form(String),
-    /// A day is none.
-    #[error("{0:?} is no day: write daily, mon, mon-fri, sat,sun or a date like 2026-12-24")]
+    /// Unknown day.
+    #[error("{0:?} is not a day: write daily, mon, mon-fri, sat,sun or a date like 2026-12-24")]
     Day(String),
-    /// A time is none.
-    #[error("{0:?} is no time of day like 08:00")]
+    /// Invalid time.
+    #[error("{0:?} is not a time of day like 08:00")]
     Time(String),
 }
 
@@ -28,10 +28,10 @@ enum Days {
     Week([bool; 7]),
 }
 
-/// From when to when, on which days, by the clock on the wall.
+/// Window in local time.
 ///
 /// Written as `daily 06:00-22:00`, `mon-fri 08:00-18:00`, `sat,sun 20:00-02:00` (over midnight) or
-/// `2026-12-24 18:00-23:30`. A window whose end is its begin lasts a whole day.
+/// `2026-12-24 18:00-23:30`. A window with equal begin and end lasts a whole day.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Window {
     days: Days,
@@ -40,7 +40,7 @@ pub struct Window {
 }
 
 impl Window {
-    /// Begin and end by the clock on the wall, of the window that begins on `date`; `None` where none does.
+    /// Returns begin and end in local time of the window that begins on `date`; `None` if there is none.
     pub(super) fn on(&self, date: Date) -> Option<(jiff::civil::DateTime, jiff::civil::DateTime)> {
         let begins = match &self.days {
             Days::Date(own) => *own == date,
@@ -53,7 +53,7 @@ impl Window {
         begins.then(|| (date.to_datetime(self.from), ends.to_datetime(self.to)))
     }
 
-    /// The one date of the window, where it has one.
+    /// Returns the date of a window for one day.
     pub(super) fn date(&self) -> Option<Date> {
         match self.days {
             Days::Date(date) => Some(date),
@@ -62,7 +62,7 @@ impl Window {
     }
 }
 
-/// Three letters for each day, from Monday.
+/// Abbreviations of the days, from Monday.
 const NAMES: [(&str, Weekday); 7] = [
     ("mon", Weekday::Monday),
     ("tue", Weekday::Tuesday),
@@ -89,7 +89,7 @@ fn read_days(text: &str) -> Result<Days, WindowError> {
     for part in text.split(',') {
         let (first, last) = part.split_once('-').unwrap_or((part, part));
         let (first, last) = (day_index(first)?, day_index(last)?);
-        // From Saturday to Monday goes round the end of the week.
+        // A range such as Saturday to Monday wraps around the end of the week.
         let length = (last + 7 - first) % 7;
         for step in 0..=length {
             if let Some(day) = week.get_mut((first + step) % 7) {
@@ -100,7 +100,7 @@ fn read_days(text: &str) -> Result<Days, WindowError> {
     Ok(Days::Week(week))
 }
 
-/// Hours and minutes.
+/// Parses hours and minutes.
 pub(super) fn read_time(text: &str) -> Result<Time, WindowError> {
     let wrong = || WindowError::Time(text.to_owned());
     let (hour, minute) = text.split_once(':').filter(|(_, minute)| minute.len() == 2).ok_or_else(wrong)?;
@@ -131,7 +131,7 @@ impl fmt::Display for Window {
     }
 }
 
-/// Runs of three days or more are written from the first to the last.
+/// Formats days of the week; three or more in a row as a range.
 fn week_text(week: [bool; 7]) -> String {
     let names: Vec<&str> = NAMES.iter().map(|(name, _)| *name).collect();
     let mut parts = Vec::new();
@@ -163,7 +163,7 @@ mod tests {
     #[case("sat-mon 20:00-02:00", "mon,sat,sun 20:00-02:00")]
     #[case("mon,wed,fri-sun 00:00-00:00", "mon,wed,fri-sun 00:00-00:00")]
     #[case("2026-12-24 18:00-23:30", "2026-12-24 18:00-23:30")]
-    fn windows_are_read_and_written(#[case] text: &str, #[case] written: &str) {
+    fn windows_survive_a_round_trip(#[case] text: &str, #[case] written: &str) {
         assert_eq!(text.parse::<Window>().unwrap().to_string(), written);
     }
 
@@ -171,20 +171,20 @@ mod tests {
     #[case("", "not days and times")]
     #[case("daily", "not days and times")]
     #[case("daily 06:00", "not days and times")]
-    #[case("weekdays 06:00-22:00", "no day")]
-    #[case("2026-02-30 06:00-22:00", "no day")]
-    #[case("mon- 06:00-22:00", "no day")]
-    #[case("daily 24:00-22:00", "no time")]
-    #[case("daily 6-22", "no time")]
-    #[case("daily 06:0-22:00", "no time")]
-    fn what_is_no_window_is_refused(#[case] text: &str, #[case] said: &str) {
+    #[case("weekdays 06:00-22:00", "not a day")]
+    #[case("2026-02-30 06:00-22:00", "not a day")]
+    #[case("mon- 06:00-22:00", "not a day")]
+    #[case("daily 24:00-22:00", "not a time")]
+    #[case("daily 6-22", "not a time")]
+    #[case("daily 06:0-22:00", "not a time")]
+    fn invalid_windows_are_refused(#[case] text: &str, #[case] said: &str) {
         let error = text.parse::<Window>().unwrap_err().to_string();
         assert!(error.contains(said), "{error}");
     }
 
     proptest! {
         #[test]
-        fn any_text_is_read_or_refused(text in "[a-z0-9:, -]{0,30}") {
+        fn any_text_is_parsed_or_refused(text in "[a-z0-9:, -]{0,30}") {
             if let Ok(window) = text.parse::<Window>() {
                 prop_assert_eq!(window.to_string().parse::<Window>().unwrap(), window);
             }

@@ -1,4 +1,4 @@
-//! Platforms as rule sheets: what a platform accepts, as data. The program ships some; users keep their own.
+//! Rule sheets: the requirements of a platform as data. Some are built in; users add their own.
 
 mod rules;
 mod settings;

@@ -1,10 +1,10 @@
-//! The rules of one platform.
+//! Rules of one platform.
 
 use serde::{Deserialize, Serialize};
 
 use crate::refusal::RefusalRule;
 
-/// Rule sheet of a platform. An empty list and a missing limit mean that there is no rule.
+/// Rule sheet of a platform. An empty list or a missing limit means that there is no such rule.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct RuleSheet {
@@ -12,58 +12,58 @@ pub struct RuleSheet {
     pub note: String,
     /// Protocols: `rtmp`, `rtmps`, `srt`.
     pub protocols: Vec<String>,
-    /// Only what is encrypted is taken: RTMPS, or SRT with a passphrase.
+    /// Encryption is required: RTMPS, or SRT with a passphrase.
     pub encrypted: bool,
-    /// The picture.
+    /// Video.
     pub video: VideoRules,
-    /// The sound.
+    /// Audio.
     pub audio: AudioRules,
-    /// The broadcast.
+    /// Broadcast.
     pub broadcast: BroadcastRules,
     /// Meanings of this platform's refusals that differ from the built-in table.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub refusals: Vec<RefusalRule>,
 }
 
-/// Rules for the picture.
+/// Rules for video.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct VideoRules {
     /// Codecs by name: `H.264`, `H.265`.
     pub codecs: Vec<String>,
-    /// Samples a line, at most.
+    /// Maximum width in samples.
     pub max_width: Option<u32>,
-    /// Lines, at most.
+    /// Maximum height in lines.
     pub max_lines: Option<u32>,
-    /// Frames per second, at most.
+    /// Maximum frame rate.
     pub max_fps: Option<f64>,
-    /// Kilobits per second, at most.
+    /// Maximum bit rate, in kilobits per second.
     pub ceiling_kbps: Option<u32>,
-    /// Seconds between keyframes, at least.
+    /// Minimum keyframe interval, in seconds.
     pub min_keyframe_interval_s: Option<f64>,
-    /// Seconds between keyframes, at most.
+    /// Maximum keyframe interval, in seconds.
     pub max_keyframe_interval_s: Option<f64>,
-    /// Pictures may come in another order than they are shown in.
+    /// Frames may be sent in another order than they are shown in.
     pub b_frames: Option<bool>,
-    /// Rates that the platform recommends, by size.
+    /// Recommended bit rates by frame size.
     pub recommended: Vec<RecommendedRate>,
 }
 
-/// A recommended rate for pictures of up to so many lines and frames per second.
+/// Recommended bit rate for frames up to a height and a frame rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RecommendedRate {
-    /// Lines.
+    /// Height in lines.
     pub lines: u32,
     /// Frames per second.
     pub fps: u32,
-    /// Kilobits per second, from.
+    /// Minimum in kilobits per second.
     pub from_kbps: u32,
-    /// Kilobits per second, to.
+    /// Maximum in kilobits per second.
     pub to_kbps: u32,
 }
 
-/// Rules for the sound.
+/// Rules for audio.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct AudioRules {
@@ -73,9 +73,9 @@ pub struct AudioRules {
     pub codecs: Vec<String>,
     /// Sampling rates in hertz.
     pub rates_hz: Vec<u32>,
-    /// Channels, at most.
+    /// Maximum number of channels.
     pub max_channels: Option<u32>,
-    /// Kilobits per second, at most.
+    /// Maximum bit rate, in kilobits per second.
     pub ceiling_kbps: Option<u32>,
 }
 
@@ -83,65 +83,65 @@ pub struct AudioRules {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct BroadcastRules {
-    /// Hours after which a broadcast is ended.
+    /// Hours after which the platform ends a broadcast.
     pub longest_h: Option<f64>,
     /// Seconds without data that a broadcast survives.
     pub survives_silence_s: Option<u32>,
-    /// A stream key is good for one broadcast.
+    /// A stream key is valid for one broadcast.
     pub one_broadcast_keys: bool,
 }
 
-/// Why a rule sheet makes no sense.
+/// Error for an invalid rule sheet.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SheetError {
-    /// A word that is not among those known.
+    /// Unknown value.
     #[error("{rule}: {word:?} is not known; known are {known}")]
     Word {
         /// Rule.
         rule: &'static str,
-        /// The word.
+        /// The value.
         word: String,
-        /// Known words.
+        /// Known values.
         known: String,
     },
-    /// A number outside of what is possible.
+    /// Number out of range.
     #[error("{rule}: {value} is not from {least} to {most}")]
     Range {
         /// Rule.
         rule: &'static str,
         /// The value.
         value: String,
-        /// Least.
+        /// Minimum.
         least: String,
-        /// Most.
+        /// Maximum.
         most: String,
     },
-    /// A range that ends before it begins.
+    /// Range whose end is before its begin.
     #[error("{0}: the range ends before it begins")]
     Backwards(&'static str),
-    /// More entries than anybody needs.
+    /// Too many entries.
     #[error("{0}: there are too many entries")]
     TooMany(&'static str),
 }
 
-/// Protocols that can be named.
+/// Known protocols.
 pub(super) const PROTOCOLS: [&str; 3] = ["rtmp", "rtmps", "srt"];
-/// Codecs that can be named.
+/// Known video codecs.
 pub(super) const VIDEO_CODECS: [&str; 2] = ["H.264", "H.265"];
-/// Codecs that can be named.
+/// Known audio codecs.
 pub(super) const AUDIO_CODECS: [&str; 3] = ["AAC", "G.711", "Opus"];
-/// Longest note.
+/// Maximum length of a note, in characters.
 const MAX_NOTE: usize = 500;
-/// Longest text of a refusal, in characters.
+/// Maximum length of the text of a refusal, in characters.
 const MAX_REFUSAL_TEXT: usize = 100;
-/// Recommended rates and sampling rates of one sheet.
+/// Maximum entries of a list in one sheet.
 const MAX_ENTRIES: usize = 32;
 
 impl RuleSheet {
-    /// Checks that every value is possible.
+    /// Checks all values.
     ///
     /// # Errors
-    /// [`SheetError`] naming the first rule that is not.
+    /// [`SheetError`] for the first rule that is invalid.
     pub fn check(&self) -> Result<(), SheetError> {
         known("protocols", &self.protocols, &PROTOCOLS)?;
         known("video.codecs", &self.video.codecs, &VIDEO_CODECS)?;
@@ -192,10 +192,10 @@ impl RuleSheet {
         }
     }
 
-    /// The recommended rate for a picture: that of the smallest size which holds it.
+    /// Returns the recommended bit rate for a frame size and rate: that of the smallest entry that covers it.
     #[must_use]
     pub fn recommended(&self, lines: u32, fps: f64) -> Option<RecommendedRate> {
-        // A rate of 29.97 is meant by 30.
+        // 29.97 counts as 30.
         let holds = |rate: &&RecommendedRate| rate.lines >= lines && f64::from(rate.fps) + 0.5 >= fps;
         self.video.recommended.iter().filter(holds).min_by_key(|rate| (rate.lines, rate.fps)).copied()
     }

@@ -1,24 +1,24 @@
-//! Rules one by one, as people set and read them: a name, and a text with its unit.
+//! Rules as settings: names, and values as text with units.
 
 use crate::budget::BitRate;
-use crate::names::nearest_name;
+use crate::naming::nearest_name;
 use crate::refusal::{RefusalMeaning, RefusalRule};
 
 use super::rules::{AUDIO_CODECS, PROTOCOLS, RecommendedRate, RuleSheet, VIDEO_CODECS};
 
-/// Why a rule cannot be set.
+/// Error for a rule that cannot be set.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RuleError {
-    /// There is no such rule.
-    #[error("there is no rule {name:?}{}", .nearest.map(|nearest| format!("; is it {nearest} that you mean")).unwrap_or_default())]
+    /// Unknown rule.
+    #[error("there is no rule {name:?}{}", .nearest.map(|nearest| format!("; did you mean {nearest}")).unwrap_or_default())]
     Unknown {
         /// The name.
         name: String,
-        /// One that is like it.
+        /// Rule with a similar name.
         nearest: Option<&'static str>,
     },
-    /// The value cannot be read.
-    #[error("{rule} wants {wanted}, not {value:?}")]
+    /// The value cannot be parsed.
+    #[error("{rule} requires {wanted}, not {value:?}")]
     Value {
         /// Rule.
         rule: &'static str,
@@ -29,7 +29,7 @@ pub enum RuleError {
     },
 }
 
-/// A rule with its name and what its value looks like.
+/// Name of a rule and form of its value.
 #[derive(Debug, Clone, Copy)]
 pub struct Rule {
     /// Name.
@@ -40,7 +40,7 @@ pub struct Rule {
     get: fn(&RuleSheet) -> String,
 }
 
-/// All rules, in the order in which they are shown.
+/// All rules, in display order.
 pub const RULES: [Rule; 21] = [
     Rule {
         name: "note",
@@ -54,7 +54,7 @@ pub const RULES: [Rule; 21] = [
     Rule {
         name: "protocols",
         wants: "some of rtmp, rtmps, srt",
-        set: |sheet, text| words(text, &PROTOCOLS).map(|words| sheet.protocols = words),
+        set: |sheet, text| parse_names(text, &PROTOCOLS).map(|words| sheet.protocols = words),
         get: |sheet| sheet.protocols.join(", "),
     },
     Rule {
@@ -66,7 +66,7 @@ pub const RULES: [Rule; 21] = [
     Rule {
         name: "video.codecs",
         wants: "some of H.264, H.265",
-        set: |sheet, text| words(text, &VIDEO_CODECS).map(|words| sheet.video.codecs = words),
+        set: |sheet, text| parse_names(text, &VIDEO_CODECS).map(|words| sheet.video.codecs = words),
         get: |sheet| sheet.video.codecs.join(", "),
     },
     Rule {
@@ -95,7 +95,7 @@ pub const RULES: [Rule; 21] = [
     },
     Rule {
         name: "video.recommended",
-        wants: "sizes with rates, like 720@30=1.5Mbit/s..4Mbit/s, apart by commas",
+        wants: "sizes with rates, like 720@30=1.5Mbit/s..4Mbit/s, separated by commas",
         set: |sheet, text| recommended(text).map(|rates| sheet.video.recommended = rates),
         get: |sheet| sheet.video.recommended.iter().map(shown_recommended).collect::<Vec<_>>().join(", "),
     },
@@ -126,7 +126,7 @@ pub const RULES: [Rule; 21] = [
     Rule {
         name: "audio.codecs",
         wants: "some of AAC, G.711, Opus",
-        set: |sheet, text| words(text, &AUDIO_CODECS).map(|words| sheet.audio.codecs = words),
+        set: |sheet, text| parse_names(text, &AUDIO_CODECS).map(|words| sheet.audio.codecs = words),
         get: |sheet| sheet.audio.codecs.join(", "),
     },
     Rule {
@@ -178,7 +178,7 @@ pub const RULES: [Rule; 21] = [
     },
     Rule {
         name: "refusals",
-        wants: "texts of refusals with their meaning, like BadName=key-busy, apart by commas; meanings are not-ready, key-busy, key-refused, app-refused, codec-refused, passphrase-refused",
+        wants: "texts of refusals with their meaning, like BadName=key-busy, separated by commas; meanings are not-ready, key-busy, key-refused, app-refused, codec-refused, passphrase-refused",
         set: |sheet, text| refusals(text).map(|rules| sheet.refusals = rules),
         get: |sheet| {
             let shown = |rule: &RefusalRule| format!("{}={}", rule.text, rule.means.as_str());
@@ -188,10 +188,10 @@ pub const RULES: [Rule; 21] = [
 ];
 
 impl RuleSheet {
-    /// Sets a rule from a text; an empty text takes the rule away.
+    /// Sets a rule from text; an empty text removes the rule.
     ///
     /// # Errors
-    /// [`RuleError`] for an unknown rule, or a value that cannot be read.
+    /// [`RuleError`] for an unknown rule or an invalid value.
     pub fn set(&mut self, name: &str, text: &str) -> Result<(), RuleError> {
         let rule = RULES.iter().find(|rule| rule.name == name).ok_or_else(|| RuleError::Unknown {
             name: name.to_owned(),
@@ -206,7 +206,7 @@ impl RuleSheet {
         })
     }
 
-    /// The rules that are set, with their values as [`RuleSheet::set`] reads them.
+    /// Returns the rules that are set, with values that [`RuleSheet::set`] parses.
     #[must_use]
     pub fn lines(&self) -> Vec<(&'static str, String)> {
         let all = RULES.iter().map(|rule| (rule.name, (rule.get)(self)));
@@ -218,12 +218,12 @@ fn items(text: &str) -> impl Iterator<Item = &str> {
     text.split(',').map(str::trim).filter(|item| !item.is_empty())
 }
 
-fn words(text: &str, known: &[&str]) -> Option<Vec<String>> {
+fn parse_names(text: &str, known: &[&str]) -> Option<Vec<String>> {
     let find = |item: &str| known.iter().find(|known| known.eq_ignore_ascii_case(item));
     items(text).map(|item| find(item).map(|known| (*known).to_owned())).collect()
 }
 
-/// `Some(None)` for an empty text.
+/// Parses a flag; `Some(None)` for an empty text.
 #[expect(clippy::option_option, reason = "readable or not, and set or not, are two questions")]
 fn flag(text: &str) -> Option<Option<bool>> {
     match text.to_ascii_lowercase().as_str() {
@@ -308,7 +308,7 @@ mod tests {
             for (name, value) in sheet.rules.lines() {
                 copy.set(name, &value).unwrap();
             }
-            // "no" is what a rule says that is not set, but for the one that may be either.
+            // "no" is the same as not set, except for B-frames, which has three states.
             if sheet.rules.video.b_frames == Some(false) {
                 copy.video.b_frames = Some(false);
             }
@@ -343,13 +343,13 @@ mod tests {
     #[case("video.b-frames", "perhaps")]
     #[case("broadcast.longest", "12")]
     #[case("refusals", "BadName=whatever")]
-    fn what_cannot_be_read_is_told_with_what_would_be_right(#[case] rule: &str, #[case] text: &str) {
+    fn invalid_value_is_refused_with_its_form(#[case] rule: &str, #[case] text: &str) {
         let error = RuleSheet::default().set(rule, text).unwrap_err();
         assert!(matches!(error, RuleError::Value { .. }), "{error}");
     }
 
     #[test]
-    fn a_rule_that_is_nearly_right_is_suggested() {
+    fn similar_rule_is_suggested() {
         let error = RuleSheet::default().set("video.celing", "1Mbit/s").unwrap_err();
         assert!(error.to_string().contains("video.ceiling"), "{error}");
     }

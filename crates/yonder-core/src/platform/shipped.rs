@@ -1,15 +1,15 @@
-//! The sheets that ship with the program.
+//! Built-in rule sheets.
 
 use serde::Deserialize;
 
 use super::rules::RuleSheet;
 
-/// A sheet with its name.
+/// Rule sheet with its name.
 #[derive(Debug, Clone, PartialEq)]
 pub struct NamedSheet {
     /// Name of the platform.
     pub name: String,
-    /// Its rules.
+    /// Rules.
     pub rules: RuleSheet,
 }
 
@@ -22,10 +22,10 @@ const FILES: [&str; 6] = [
     include_str!("../../sheets/marrow-hall.toml"),
 ];
 
-/// All shipped sheets by name.
+/// Returns all built-in sheets, sorted by name.
 #[must_use]
 pub fn shipped() -> Vec<NamedSheet> {
-    // The files are part of the program, and a test reads each; one that could not be read would be missing.
+    // The files are compiled in, and a test parses each of them.
     let mut sheets: Vec<NamedSheet> = FILES.iter().filter_map(|text| read(text).ok()).collect();
     sheets.sort_by(|a, b| a.name.cmp(&b.name));
     sheets
@@ -47,7 +47,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn every_shipped_sheet_is_read_and_sound() {
+    fn built_in_sheets_are_valid() {
         for text in FILES {
             let sheet = read(text).unwrap();
             assert_eq!(sheet.rules.check(), Ok(()), "{}", sheet.name);
@@ -57,7 +57,7 @@ mod tests {
     }
 
     #[test]
-    fn a_rule_that_is_not_known_is_refused_by_name() {
+    fn unknown_rule_is_refused_by_name() {
         let error = read("name = \"x\"\n[video]\nceling_kbps = 1").unwrap_err();
         assert!(error.to_string().contains("celing_kbps"), "{error}");
     }

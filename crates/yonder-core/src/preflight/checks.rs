@@ -1,18 +1,20 @@
-//! The checks of a feed, and of a push against its platform's rules.
+//! Checks of a feed, and of a push against the rules of its platform.
 
 use yonder_address::Protocol;
 
 use crate::budget::BitRate;
 use crate::platform::RuleSheet;
 
-use super::facts::{AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, Trouble, VideoFacts};
+use super::facts::{
+    AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability, VideoFacts,
+};
 
-/// A key that expires within this is worth a word.
-const SOON_S: i64 = 7 * 86_400;
-/// Rates are measured over seconds; a ceiling is not broken by less than this, in hundredths.
+/// A key that expires within this time gets a warning.
+const EXPIRY_WARNING_S: i64 = 7 * 86_400;
+/// Tolerance of measured bit rates against a ceiling, in percent.
 const TOLERANCE_PERCENT: u64 = 3;
 
-/// Collects the checks of one subject.
+/// Checks of one subject.
 struct Checks<'a> {
     subject: &'a str,
     all: Vec<Check>,
@@ -22,7 +24,7 @@ impl Checks<'_> {
     fn add(
         &mut self,
         check: &'static str,
-        level: Level,
+        level: CheckStatus,
         reason: impl Into<String>,
         next_step: Option<String>,
     ) {
@@ -31,19 +33,19 @@ impl Checks<'_> {
     }
 
     fn pass(&mut self, check: &'static str, reason: impl Into<String>) {
-        self.add(check, Level::Pass, reason, None);
+        self.add(check, CheckStatus::Pass, reason, None);
     }
 
     fn warn(&mut self, check: &'static str, reason: impl Into<String>, next_step: impl Into<String>) {
-        self.add(check, Level::Warn, reason, Some(next_step.into()));
+        self.add(check, CheckStatus::Warn, reason, Some(next_step.into()));
     }
 
     fn fail(&mut self, check: &'static str, reason: impl Into<String>, next_step: impl Into<String>) {
-        self.add(check, Level::Fail, reason, Some(next_step.into()));
+        self.add(check, CheckStatus::Fail, reason, Some(next_step.into()));
     }
 }
 
-/// Whether the feed can be pulled, and what came.
+/// Checks whether the feed can be pulled, and its media.
 #[must_use]
 pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
     let mut checks = Checks { subject: &feed.name, all: Vec::new() };
@@ -51,7 +53,10 @@ pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
         (Some(cause), _) => checks.fail(
             "pull",
             without_stop(&cause.message),
-            format!("{} Or start with --force: it goes live once the camera can be pulled.", cause.hint),
+            format!(
+                "{} Or start with --force: the broadcast begins once the camera can be pulled.",
+                cause.hint
+            ),
         ),
         (None, Some(video)) => {
             let fps = video.fps.map(|fps| format!(" at {fps:.1} frames/s")).unwrap_or_default();
@@ -59,14 +64,14 @@ pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
             checks.pass("pull", format!("{} {}×{}{fps}{rate}", video.codec, video.width, video.height));
         }
         (None, None) => {
-            checks.fail("pull", "no picture was measured", "Survey the feed: yonder feed survey");
+            checks.fail("pull", "no video was measured", "Survey the feed: yonder feed survey");
         }
     }
     checks.all
 }
 
-/// Checks a destination, and the rules of its platform, against a feed. Without a rule sheet, only rules common to all platforms are
-/// checked.
+/// Checks a destination and the rules of its platform against a feed. Without a rule sheet, only rules common to all
+/// platforms are checked.
 #[must_use]
 pub fn check_push(feed: &FeedFacts, push: &PushFacts, sheet: Option<(&str, &RuleSheet)>) -> Vec<Check> {
     let mut checks = Checks { subject: &push.destination, all: Vec::new() };
@@ -90,8 +95,8 @@ pub fn check_push(feed: &FeedFacts, push: &PushFacts, sheet: Option<(&str, &Rule
     if push.protocol == Protocol::Srt && feed.audio.as_ref().is_some_and(|audio| audio.codec != "AAC") {
         checks.warn(
             "container",
-            "MPEG-TS does not carry this sound: the picture goes without it",
-            "Switch the camera's sound to AAC.",
+            "MPEG-TS does not support this audio codec: the video is sent without audio",
+            "Switch the camera's audio to AAC.",
         );
     }
     checks.all
@@ -102,11 +107,11 @@ fn without_stop(sentence: &str) -> String {
 }
 
 fn reachable(checks: &mut Checks<'_>, push: &PushFacts) {
-    let mut one = |reach: &Reach, which: &'static str| match reach {
-        Reach::NotTried => {}
-        Reach::Reached(steps) => checks.pass(which, steps.clone()),
-        Reach::Failed(Trouble { message, hint }) => {
-            // With a second server, one that fails is no reason to stay off the air.
+    let mut one = |reach: &Reachability, which: &'static str| match reach {
+        Reachability::NotTried => {}
+        Reachability::Reached(steps) => checks.pass(which, steps.clone()),
+        Reachability::Failed(Problem { message, hint }) => {
+            // With a backup server, an unreachable main one is a warning.
             if push.backup.is_some() {
                 checks.warn(which, without_stop(message), hint.clone());
             } else {
@@ -117,7 +122,7 @@ fn reachable(checks: &mut Checks<'_>, push: &PushFacts) {
     one(&push.main, "server");
     if let Some(backup) = &push.backup {
         one(backup, "backup-server");
-        let both_fail = |reach: &Reach| matches!(reach, Reach::Failed(_));
+        let both_fail = |reach: &Reachability| matches!(reach, Reachability::Failed(_));
         if both_fail(&push.main) && both_fail(backup) {
             checks.fail("server", "neither of its servers can be reached", "Check both server addresses.");
         }
@@ -129,16 +134,12 @@ fn key(checks: &mut Checks<'_>, push: &PushFacts) {
     let rekey = "Take a fresh key from the platform: yonder destination rekey";
     if let Some(relay) = used_by {
         let reason = format!("the relay {relay} pushes to this destination already, under the same key");
-        checks.fail(
-            "key",
-            reason,
-            format!("Stop {relay}, or make another destination with a key of its own."),
-        );
+        checks.fail("key", reason, format!("Stop {relay}, or add another destination with its own key."));
     } else if let Some(other) = same_as {
         let reason = format!("the destination {other} has the same key at the same server");
-        checks.fail("key", reason, "Give each its own key; a platform takes one broadcast per key.");
+        checks.fail("key", reason, "Give each its own key; platforms accept one broadcast per key.");
     } else if *lost {
-        let reason = "the stored key or passphrase cannot be opened";
+        let reason = "the stored key or passphrase cannot be decrypted";
         checks.fail("key", reason, "Set it again: yonder destination rekey");
     } else if !present {
         if push.protocol == Protocol::Srt {
@@ -147,11 +148,11 @@ fn key(checks: &mut Checks<'_>, push: &PushFacts) {
             checks.fail("key", "there is no stream key", rekey);
         }
     } else if *spent {
-        checks.fail("key", "the key was for one broadcast, and that has been", rekey);
+        checks.fail("key", "the key was for one broadcast and is used up", rekey);
     } else {
         match expires_in_s {
             Some(left) if *left <= 0 => checks.fail("key", "the key has expired", rekey),
-            Some(left) if *left < SOON_S => {
+            Some(left) if *left < EXPIRY_WARNING_S => {
                 checks.warn("key", format!("the key expires in {}", span(*left)), rekey);
             }
             _ => checks.pass("key", "a key is set"),
@@ -168,11 +169,11 @@ fn span(seconds: i64) -> String {
 }
 
 fn protocol(checks: &mut Checks<'_>, push: &PushFacts, platform: &str, rules: &RuleSheet) {
-    let word = push.protocol.word();
-    if !rules.protocols.is_empty() && !rules.protocols.iter().any(|known| known == word) {
-        let taken = rules.protocols.join(" or ");
-        let step = format!("Take the {taken} address from the platform: yonder destination edit --server");
-        checks.fail("protocol", format!("{platform} takes {taken}, not {word}"), step);
+    let protocol = push.protocol.as_str();
+    if !rules.protocols.is_empty() && !rules.protocols.iter().any(|known| known == protocol) {
+        let accepted = rules.protocols.join(" or ");
+        let step = format!("Take the {accepted} address from the platform: yonder destination edit --server");
+        checks.fail("protocol", format!("{platform} accepts {accepted}, not {protocol}"), step);
         return;
     }
     if rules.encrypted && !push.encrypted {
@@ -181,11 +182,11 @@ fn protocol(checks: &mut Checks<'_>, push: &PushFacts, platform: &str, rules: &R
         } else {
             "Take the rtmps:// address from the platform: yonder destination edit --server"
         };
-        checks.fail("encryption", format!("{platform} refuses what is not encrypted"), step);
+        checks.fail("encryption", format!("{platform} accepts only encrypted pushes"), step);
         return;
     }
     let encrypted = if push.encrypted { ", encrypted" } else { "" };
-    checks.pass("protocol", format!("{word}{encrypted}"));
+    checks.pass("protocol", format!("{protocol}{encrypted}"));
 }
 
 fn video_rules(
@@ -198,16 +199,16 @@ fn video_rules(
     let limits = &rules.video;
     let codec = &video.codec;
     if !limits.codecs.is_empty() && !limits.codecs.contains(codec) {
-        let taken = limits.codecs.join(" or ");
-        let step = format!("Switch the camera to {taken}, or push its sub stream.");
-        checks.fail("video-codec", format!("{platform} takes {taken}, not {codec}"), step);
+        let accepted = limits.codecs.join(" or ");
+        let step = format!("Switch the camera to {accepted}, or push its sub stream.");
+        checks.fail("video-codec", format!("{platform} accepts {accepted}, not {codec}"), step);
     } else {
         checks.pass("video-codec", codec.clone());
     }
     if push.protocol != Protocol::Srt && codec == "H.265" {
         checks.warn(
             "container",
-            "H.265 over RTMP needs a platform that knows the enhanced form of it",
+            "H.265 over RTMP needs a platform that supports Enhanced RTMP",
             "If it is refused, switch the camera to H.264 or push by SRT.",
         );
     }
@@ -221,14 +222,14 @@ fn video_rules(
             (None, lines) => format!("{} lines", lines.unwrap_or_default()),
         };
         let step = "Lower the camera's size, or push its sub stream.";
-        checks.fail("size", format!("{platform} takes up to {most}, the feed has {size}"), step);
+        checks.fail("size", format!("{platform} accepts up to {most}, the feed has {size}"), step);
     } else {
         checks.pass("size", size);
     }
     if let (Some(fps), Some(most)) = (video.fps, limits.max_fps) {
-        // 30 is meant where 29.97 or 30.02 is measured.
+        // 29.97 and 30.02 count as 30.
         if fps > most + 0.5 {
-            let reason = format!("{platform} takes up to {most} frames/s, the feed has {fps:.1}");
+            let reason = format!("{platform} accepts up to {most} frames/s, the feed has {fps:.1}");
             checks.fail("frame-rate", reason, "Lower the camera's frame rate.");
         } else {
             checks.pass("frame-rate", format!("{fps:.1} frames/s"));
@@ -239,12 +240,12 @@ fn video_rules(
     if video.open_gop && push.protocol != Protocol::Srt {
         checks.warn(
             "open-gop",
-            "the feed has recovery points instead of IDR pictures, at which RTMP platforms may not start to decode",
+            "the feed has recovery points instead of IDR frames; RTMP platforms may not start decoding at them",
             "Set the camera to closed GOPs, switch intra refresh off, or push by SRT.",
         );
     }
     if limits.b_frames == Some(false) && video.b_frames == Some(true) {
-        let reason = format!("{platform} takes no reordered pictures (B-frames), and the feed has some");
+        let reason = format!("{platform} accepts no B-frames, and the feed has some");
         checks.fail("b-frames", reason, "Switch B-frames off in the camera, or choose a baseline profile.");
     }
 }
@@ -256,12 +257,12 @@ fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: 
         let most = BitRate::from_kbps(ceiling);
         if kbps > ceiling + ceiling * TOLERANCE_PERCENT / 100 {
             let step = format!("Set the camera's bit rate below {most}.");
-            checks.fail("bit-rate", format!("{platform} takes up to {most}, the feed has {rate}"), step);
+            checks.fail("bit-rate", format!("{platform} accepts up to {most}, the feed has {rate}"), step);
             return;
         }
         if kbps * 10 > ceiling * 9 {
-            let step = "Busy scenes may go over it: set the camera to a constant bit rate, or to less.";
-            checks.warn("bit-rate", format!("{rate} is close to the {most} that {platform} takes"), step);
+            let step = "Busy scenes may exceed it: set the camera to a constant or lower bit rate.";
+            checks.warn("bit-rate", format!("{rate} is close to the {most} that {platform} accepts"), step);
             return;
         }
     }
@@ -273,7 +274,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: 
             checks.warn(
                 "bit-rate",
                 reason,
-                "The picture may look poor: raise the camera's bit rate, or lower its size.",
+                "The video quality may be poor: raise the camera's bit rate, or lower its size.",
             );
         }
         Some(range) if kbps > u64::from(range.to_kbps) => {
@@ -282,7 +283,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: 
             checks.warn(
                 "bit-rate",
                 reason,
-                "It costs traffic that nobody sees: lower the camera's bit rate.",
+                "It costs traffic without visible benefit: lower the camera's bit rate.",
             );
         }
         _ => checks.pass("bit-rate", rate.to_string()),
@@ -297,22 +298,21 @@ fn keyframes(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules:
     let Some(interval) = video.keyframe_s else {
         checks.warn(
             "keyframes",
-            "the keyframe interval is not known yet",
+            "the keyframe interval is not measured yet",
             "Survey the feed for longer: yonder feed survey --for 30s",
         );
         return;
     };
-    // A frame more or less is no fault.
+    // Intervals may be off by one frame.
     let step = |wanted: f64| format!("Set the camera's keyframe interval to {wanted} s.");
     match (least, most) {
         (_, Some(most)) if interval > most + 0.1 => {
-            let reason =
-                format!("keyframes come every {interval:.1} s, {platform} wants one every {most} s at most");
+            let reason = format!("keyframes are {interval:.1} s apart, {platform} requires at most {most} s");
             checks.fail("keyframes", reason, step(most.min(2.0)));
         }
         (Some(least), _) if interval < least - 0.1 => {
             let reason =
-                format!("keyframes come every {interval:.1} s, {platform} wants {least} s between them");
+                format!("keyframes are {interval:.1} s apart, {platform} requires at least {least} s");
             checks.warn("keyframes", reason, step(least.max(2.0)));
         }
         _ => checks.pass("keyframes", format!("every {interval:.1} s")),
@@ -323,45 +323,48 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &s
     let limits = &rules.audio;
     let Some(audio) = audio else {
         if limits.needed {
-            let step = "Switch sound on in the camera; silence is not made here yet.";
-            checks.fail("audio", format!("{platform} wants sound, and the feed has none"), step);
+            let step = "Enable audio in the camera; the service does not generate silence.";
+            checks.fail("audio", format!("{platform} requires audio, and the feed has none"), step);
         }
         return;
     };
-    // A sheet says G.711 for both its laws.
+    // "G.711" in a sheet covers both of its laws.
     let known = |codec: &String| audio.codec.starts_with(codec.as_str());
     if !limits.codecs.is_empty() && !limits.codecs.iter().any(known) {
-        let taken = limits.codecs.join(" or ");
-        let reason = format!("{platform} takes {taken}, not {}", audio.codec);
-        checks.fail("audio-codec", reason, format!("Switch the camera's sound to {taken}, or off."));
+        let accepted = limits.codecs.join(" or ");
+        let reason = format!("{platform} accepts {accepted}, not {}", audio.codec);
+        checks.fail(
+            "audio-codec",
+            reason,
+            format!("Switch the camera's audio to {accepted}, or disable it."),
+        );
         return;
     }
     if !limits.rates_hz.is_empty() && !limits.rates_hz.contains(&audio.rate_hz) {
-        let taken = limits.rates_hz.iter().map(u32::to_string).collect::<Vec<_>>().join(" or ");
-        let reason = format!("{platform} wants {taken} Hz, the feed has {}", audio.rate_hz);
+        let accepted = limits.rates_hz.iter().map(u32::to_string).collect::<Vec<_>>().join(" or ");
+        let reason = format!("{platform} requires {accepted} Hz, the feed has {}", audio.rate_hz);
         checks.warn(
             "audio-rate",
             reason,
-            "Set the camera's sampling rate; many platforms take others all the same.",
+            "Set the camera's sampling rate; many platforms accept other rates.",
         );
     } else if limits.max_channels.is_some_and(|most| audio.channels > most) {
-        let reason = format!("{platform} takes fewer than the {} channels of the feed", audio.channels);
+        let reason = format!("{platform} accepts fewer than the {} channels of the feed", audio.channels);
         checks.fail("audio-channels", reason, "Set the camera to fewer channels.");
     } else if let (Some(kbps), Some(ceiling)) = (audio.kbps, limits.ceiling_kbps)
         && kbps > u64::from(ceiling) + 8
     {
-        let reason = format!("{platform} takes up to {ceiling} kbit/s of sound, the feed has {kbps}");
+        let reason = format!("{platform} accepts up to {ceiling} kbit/s of audio, the feed has {kbps}");
         checks.warn("audio-bit-rate", reason, "Lower the camera's audio bit rate.");
     } else {
         checks.pass("audio", format!("{}, {} Hz, {} channels", audio.codec, audio.rate_hz, audio.channels));
     }
 }
 
-/// Adds remarks about a platform that limits the length of a broadcast.
+/// Adds warnings about a platform that limits the length of a broadcast.
 fn broadcast(checks: &mut Checks<'_>, platform: &str, rules: &RuleSheet) {
     if let Some(hours) = rules.broadcast.longest_h {
-        let reason =
-            format!("{platform} ends a broadcast after {hours} h; the push then dials again by itself");
+        let reason = format!("{platform} ends a broadcast after {hours} h; the push then reconnects");
         checks.pass("longest-broadcast", reason);
     }
 }

@@ -1,4 +1,4 @@
-//! Input and results of the checks.
+//! Input and results of the preflight.
 
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
@@ -6,18 +6,17 @@ use yonder_address::Protocol;
 /// Result of a check.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[cfg_attr(feature = "schema", schema(as = CheckLevel))]
 #[serde(rename_all = "lowercase")]
-pub enum Level {
-    /// It is as it must be.
+pub enum CheckStatus {
+    /// As required.
     Pass,
-    /// It will probably work, but is not as it should be; or it could not be checked.
+    /// It will probably work but is not as it should be, or could not be checked.
     Warn,
     /// It will not work.
     Fail,
 }
 
-impl Level {
+impl CheckStatus {
     /// Returns the name of the result.
     #[must_use]
     pub fn as_str(self) -> &'static str {
@@ -29,57 +28,57 @@ impl Level {
     }
 }
 
-/// One check.
+/// Check of one subject.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Check {
     /// Name of the feed, destination or uplink.
     pub subject: String,
-    /// Stable word for the check.
+    /// Stable name of the check.
     pub check: &'static str,
-    /// How it came out.
-    pub level: Level,
-    /// Why, in one sentence.
+    /// Result.
+    pub level: CheckStatus,
+    /// Reason, in one sentence.
     pub reason: String,
     /// Next step, unless the check passed.
     pub next_step: Option<String>,
 }
 
-/// Why something does not work, and what to do.
+/// Problem with its next step.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trouble {
+pub struct Problem {
     /// One sentence.
     pub message: String,
     /// Next step.
     pub hint: String,
 }
 
-/// The measured picture.
+/// Measured video.
 #[derive(Debug, Clone, PartialEq)]
 pub struct VideoFacts {
-    /// Codec's name.
+    /// Codec name.
     pub codec: String,
-    /// Samples.
+    /// Width in samples.
     pub width: u32,
-    /// Lines.
+    /// Height in lines.
     pub height: u32,
     /// Frames per second.
     pub fps: Option<f64>,
     /// Kilobits per second.
     pub kbps: Option<u64>,
-    /// Seconds between keyframes, the longest seen.
+    /// Longest keyframe interval, in seconds.
     pub keyframe_s: Option<f64>,
-    /// Pictures come in another order than they are shown in; `None` when not looked at.
+    /// Frames are sent in another order than they are shown in; `None` if not measured.
     pub b_frames: Option<bool>,
-    /// Keyframes are recovery points of an open GOP, without IDR pictures.
+    /// Keyframes are recovery points of an open GOP instead of IDR frames.
     pub open_gop: bool,
 }
 
-/// The measured sound.
+/// Measured audio.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AudioFacts {
-    /// Codec's name.
+    /// Codec name.
     pub codec: String,
-    /// Hertz.
+    /// Sampling rate in hertz.
     pub rate_hz: u32,
     /// Channels.
     pub channels: u32,
@@ -87,29 +86,29 @@ pub struct AudioFacts {
     pub kbps: Option<u64>,
 }
 
-/// A feed, as far as it could be measured.
+/// Measured feed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FeedFacts {
     /// Name.
     pub name: String,
-    /// Why nothing could be measured.
-    pub cause: Option<Trouble>,
-    /// Picture.
+    /// Problem that prevented the measurement.
+    pub cause: Option<Problem>,
+    /// Video.
     pub video: Option<VideoFacts>,
-    /// Sound; `None` when there is none.
+    /// Audio; `None` if there is none.
     pub audio: Option<AudioFacts>,
 }
 
-/// Facts about a stream key.
+/// State of a stream key.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct KeyFacts {
-    /// There is one.
+    /// A key is stored.
     pub present: bool,
-    /// The key or the passphrase cannot be opened.
+    /// The key or the passphrase cannot be decrypted.
     pub lost: bool,
-    /// Seconds until it expires; negative once it has.
+    /// Seconds until it expires; negative afterwards.
     pub expires_in_s: Option<i64>,
-    /// It is for one broadcast, and was used.
+    /// It is valid for one broadcast, and was used.
     pub spent: bool,
     /// Another destination with the same key at the same server.
     pub same_as: Option<String>,
@@ -117,30 +116,30 @@ pub struct KeyFacts {
     pub used_by: Option<String>,
 }
 
-/// Whether a destination's server was reached.
+/// Result of a reachability probe.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Reach {
-    /// It was not tried.
+pub enum Reachability {
+    /// Not probed.
     NotTried,
-    /// Every step up to the key was done, in words.
+    /// Every step up to the stream key succeeded: the steps, as text.
     Reached(String),
-    /// It was not, for this cause.
-    Failed(Trouble),
+    /// Failed.
+    Failed(Problem),
 }
 
-/// A push that is to be started.
+/// Push to be started.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PushFacts {
     /// Name of the destination.
     pub destination: String,
     /// Protocol.
     pub protocol: Protocol,
-    /// The media is encrypted.
+    /// The connection is encrypted.
     pub encrypted: bool,
-    /// Its key.
+    /// Stream key.
     pub key: KeyFacts,
-    /// Its server.
-    pub main: Reach,
-    /// Its backup server, where there is one.
-    pub backup: Option<Reach>,
+    /// Main server.
+    pub main: Reachability,
+    /// Backup server, if there is one.
+    pub backup: Option<Reachability>,
 }

@@ -1,18 +1,20 @@
-//! Preflight: the checks before a relay starts. Facts × rules × uplink × reachability, each with a reason and a next
-//! step. Pure: what was measured and reached comes in.
+//! Preflight: the checks before a relay starts. Compares measured facts with rules, uplinks and reachability; each
+//! check has a reason and a next step.
 
 mod checks;
 mod facts;
 mod uplinks;
 
 pub use checks::{check_feed, check_push};
-pub use facts::{AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, Trouble, VideoFacts};
+pub use facts::{
+    AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability, VideoFacts,
+};
 pub use uplinks::check_uplinks;
 
-/// The worst of all.
+/// Returns the worst result.
 #[must_use]
-pub fn worst(checks: &[Check]) -> Level {
-    checks.iter().map(|check| check.level).max().unwrap_or(Level::Pass)
+pub fn worst(checks: &[Check]) -> CheckStatus {
+    checks.iter().map(|check| check.level).max().unwrap_or(CheckStatus::Pass)
 }
 
 #[cfg(test)]

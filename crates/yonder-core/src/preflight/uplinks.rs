@@ -1,14 +1,14 @@
-//! Checks of the uplinks, with the relay's pushes in the sum.
+//! Checks of the uplinks, including the pushes of the relay.
 
-use crate::budget::{BitRate, Budget, UplinkBudget, Verdict};
+use crate::budget::{BitRate, Budget, BudgetVerdict, UplinkBudget};
 
-use super::facts::{Check, Level};
+use super::facts::{Check, CheckStatus};
 
-fn level(verdict: Verdict) -> Level {
+fn level(verdict: BudgetVerdict) -> CheckStatus {
     match verdict {
-        Verdict::Fits => Level::Pass,
-        Verdict::Tight => Level::Warn,
-        Verdict::Over => Level::Fail,
+        BudgetVerdict::Fits => CheckStatus::Pass,
+        BudgetVerdict::Tight => CheckStatus::Warn,
+        BudgetVerdict::Over => CheckStatus::Fail,
     }
 }
 
@@ -24,9 +24,9 @@ pub fn check_uplinks(budget: &Budget) -> Vec<Check> {
         checks.push(Check {
             subject: "uplink".to_owned(),
             check: "uplink",
-            level: Level::Warn,
-            reason: "it is not known what this machine's uplink carries".to_owned(),
-            next_step: Some("Describe it: yonder uplink add NAME --rate 20Mbit/s".to_owned()),
+            level: CheckStatus::Warn,
+            reason: "the capacity of this machine's uplink is unknown".to_owned(),
+            next_step: Some("Add it: yonder uplink add NAME --rate 20Mbit/s".to_owned()),
         });
     }
     checks
@@ -37,20 +37,20 @@ fn rate(budget: &UplinkBudget) -> Check {
     let unknown = budget.loads.iter().filter(|load| load.kbps.is_none()).count();
     let mut reason = format!("all together need {sum} of {all}");
     if unknown > 0 {
-        reason += &format!("; {unknown} of unknown rate come on top");
+        reason += &format!(", plus {unknown} of unknown rate");
     }
     let mut level = level(budget.verdict);
     if budget.uplink.backup {
-        // It carries nothing as long as the main one works.
-        level = level.min(Level::Warn);
+        // A standby uplink carries nothing while the main one works.
+        level = level.min(CheckStatus::Warn);
     }
     let next_step = match budget.verdict {
-        Verdict::Fits => None,
-        Verdict::Tight => Some(format!(
-            "Less than the {} % of headroom stays free: lower a bit rate, or push fewer destinations.",
+        BudgetVerdict::Fits => None,
+        BudgetVerdict::Tight => Some(format!(
+            "Less than {} % stays free: lower a bit rate, or push fewer destinations.",
             budget.uplink.headroom_percent
         )),
-        Verdict::Over => {
+        BudgetVerdict::Over => {
             Some("Lower the camera's bit rate, push its sub stream, or push fewer destinations.".to_owned())
         }
     };
@@ -60,17 +60,17 @@ fn rate(budget: &UplinkBudget) -> Check {
 fn traffic(budget: &UplinkBudget) -> Option<Check> {
     let (verdict, allowance) = (budget.traffic_verdict?, budget.traffic.allowance?);
     let percent = budget.traffic.percent()?;
-    // A month that will be over does not keep a broadcast from working today.
-    let level = level(verdict).min(Level::Warn);
+    // An exhausted allowance does not keep a broadcast from starting today.
+    let level = level(verdict).min(CheckStatus::Warn);
     Some(Check {
         subject: budget.uplink.name.clone(),
         check: "traffic",
         level,
         reason: format!(
-            "the month comes to {} of {allowance} ({percent} %), {} of it sent",
+            "the month's projection is {} of {allowance} ({percent} %), {} of it sent",
             budget.traffic.projected, budget.traffic.so_far
         ),
-        next_step: (verdict != Verdict::Fits)
+        next_step: (verdict != BudgetVerdict::Fits)
             .then(|| "Run fewer hours a day, or at a lower rate: yonder budget --hours 12".to_owned()),
     })
 }

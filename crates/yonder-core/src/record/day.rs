@@ -1,4 +1,4 @@
-//! A day of a relay as a band: step by step the worst that it was.
+//! Day of a relay as a band: the worst level of each time step.
 
 use std::collections::BTreeMap;
 
@@ -7,26 +7,25 @@ use serde::{Deserialize, Serialize};
 use super::{Span, SpanOutage, Subject};
 use crate::supervision::PushPhase;
 
-/// How a relay was, the better before the worse.
+/// Level of a relay on a day, from good to bad.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[cfg_attr(feature = "schema", schema(as = DayLevel))]
 #[serde(rename_all = "lowercase")]
-pub enum Level {
-    /// It should not run.
+pub enum DayLevel {
+    /// Switched off.
     #[default]
     Off,
-    /// Everything was as it should be.
+    /// Everything ran as desired.
     Flowing,
-    /// A push sent the holding picture, or the feed was away and broadcasts went on.
+    /// A push sent the holding picture, or the feed was away while broadcasts continued.
     Holding,
-    /// A push was too slow for its feed.
+    /// A push lagged behind its feed.
     Lagging,
     /// A push was down.
     Down,
 }
 
-impl Level {
+impl DayLevel {
     /// Returns the name of the level.
     #[must_use]
     pub fn as_str(self) -> &'static str {
@@ -49,26 +48,26 @@ impl Level {
     }
 }
 
-/// A state that something entered.
+/// Change of state.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StateBegan {
     /// Subject.
     pub subject: Subject,
-    /// When.
+    /// When the state began.
     pub at_ms: i64,
     /// The state of a push; `None` for other subjects.
     pub state: Option<PushPhase>,
 }
 
-/// Steps of a time, each as bad as the worst that was laid over it.
+/// Time steps with the worst level of each.
 struct Strip {
     from_ms: i64,
     step_ms: i64,
-    levels: Vec<Level>,
+    levels: Vec<DayLevel>,
 }
 
 impl Strip {
-    fn lay(&mut self, level: Level, begin_ms: i64, end_ms: i64) {
+    fn lay(&mut self, level: DayLevel, begin_ms: i64, end_ms: i64) {
         let begin = begin_ms.saturating_sub(self.from_ms).max(0);
         let end = end_ms.saturating_sub(self.from_ms);
         if end <= begin {
@@ -81,8 +80,8 @@ impl Strip {
         }
     }
 
-    fn bands(self) -> Vec<(Level, u32)> {
-        let mut bands: Vec<(Level, u32)> = Vec::new();
+    fn bands(self) -> Vec<(DayLevel, u32)> {
+        let mut bands: Vec<(DayLevel, u32)> = Vec::new();
         for level in self.levels {
             match bands.last_mut() {
                 Some((last, steps)) if *last == level => *steps += 1,
@@ -93,10 +92,11 @@ impl Strip {
     }
 }
 
-/// The relays that ran within `steps` steps of `step_ms` from `from_ms` on, each with its bands, which fill that time;
-/// what has not ended lasts until `now_ms`.
+/// Returns the relays that ran within `steps` steps of `step_ms` from `from_ms`, each with the bands that fill this
+/// time. Spans that have not ended last until `now_ms`.
 ///
-/// An outage of a push is `Down`; one of the relay alone is that of its feed, during which its pushes continue: `Holding`.
+/// An outage of a push is `Down`. An outage of the relay alone is that of its feed, during which its pushes continue:
+/// `Holding`.
 #[must_use]
 pub fn day(
     (from_ms, step_ms, steps): (i64, i64, usize),
@@ -104,29 +104,30 @@ pub fn day(
     runs: &[Span],
     outages: &[SpanOutage],
     states: &[StateBegan],
-) -> BTreeMap<String, Vec<(Level, u32)>> {
+) -> BTreeMap<String, Vec<(DayLevel, u32)>> {
     let mut strips: BTreeMap<&str, Strip> = BTreeMap::new();
     let mut lay = |relay, level, begin_ms, end_ms: Option<i64>| {
-        let strip = || Strip { from_ms, step_ms: step_ms.max(1), levels: vec![Level::Off; steps] };
+        let strip = || Strip { from_ms, step_ms: step_ms.max(1), levels: vec![DayLevel::Off; steps] };
         strips.entry(relay).or_insert_with(strip).lay(level, begin_ms, end_ms.unwrap_or(now_ms));
     };
     for run in runs {
         if let Subject::Relay(relay) = &run.subject {
-            lay(relay, Level::Flowing, run.begin_ms, run.end_ms);
+            lay(relay, DayLevel::Flowing, run.begin_ms, run.end_ms);
         }
     }
     for SpanOutage { span, .. } in outages {
         match &span.subject {
-            Subject::Relay(relay) => lay(relay, Level::Holding, span.begin_ms, span.end_ms),
-            Subject::Push(relay, _) => lay(relay, Level::Down, span.begin_ms, span.end_ms),
+            Subject::Relay(relay) => lay(relay, DayLevel::Holding, span.begin_ms, span.end_ms),
+            Subject::Push(relay, _) => lay(relay, DayLevel::Down, span.begin_ms, span.end_ms),
             Subject::Feed(_) => {}
         }
     }
-    // From the end on, so that each state meets the one that ended it.
+    // Backwards, so that the end of each state is known when it is reached.
     let mut ends: BTreeMap<&Subject, i64> = BTreeMap::new();
     for began in states.iter().rev() {
         let end_ms = ends.insert(&began.subject, began.at_ms);
-        if let (Subject::Push(relay, _), Some(level)) = (&began.subject, began.state.and_then(Level::of_push))
+        if let (Subject::Push(relay, _), Some(level)) =
+            (&began.subject, began.state.and_then(DayLevel::of_push))
         {
             lay(relay, level, began.at_ms, end_ms);
         }
@@ -137,8 +138,8 @@ pub fn day(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::cause::Side;
-    use crate::record::Blame;
+    use crate::cause::FaultDomain;
+    use crate::record::OutageCause;
 
     fn relay() -> Subject {
         Subject::Relay("Line".into())
@@ -153,15 +154,16 @@ mod tests {
     }
 
     fn outage(subject: Subject, begin_ms: i64, end_ms: Option<i64>) -> SpanOutage {
-        let blame = Blame { code: "feed.stalled".into(), side: Side::Camera, message: String::new() };
-        SpanOutage { span: span(subject, begin_ms, end_ms), blame }
+        let cause =
+            OutageCause { code: "feed.stalled".into(), side: FaultDomain::Camera, message: String::new() };
+        SpanOutage { span: span(subject, begin_ms, end_ms), cause }
     }
 
     fn began(subject: Subject, at_ms: i64, state: &str) -> StateBegan {
         StateBegan { subject, at_ms, state: PushPhase::from_name(state) }
     }
 
-    /// A day of ten steps of ten milliseconds that begins at 100.
+    /// Ten steps of ten milliseconds, from 100.
     fn short(runs: &[Span], outages: &[SpanOutage], states: &[StateBegan]) -> Vec<(&'static str, u32)> {
         let all = day((100, 10, 10), 200, runs, outages, states);
         assert!(all.values().all(|bands| bands.iter().map(|(_, steps)| steps).sum::<u32>() == 10));
@@ -169,7 +171,7 @@ mod tests {
     }
 
     #[test]
-    fn a_run_flows_where_nothing_else_is_known_and_is_off_before_and_after() {
+    fn run_without_outages_flows_and_is_off_outside() {
         assert_eq!(
             short(&[span(relay(), 120, Some(150))], &[], &[]),
             [("off", 2), ("flowing", 3), ("off", 5)]
@@ -179,7 +181,7 @@ mod tests {
     }
 
     #[test]
-    fn a_feed_that_is_away_is_held_and_a_push_that_is_away_is_down() {
+    fn absent_feed_counts_as_holding_and_absent_push_as_down() {
         let runs = [span(relay(), 0, None)];
         let away = outage(relay(), 110, Some(130));
         assert_eq!(
@@ -205,7 +207,7 @@ mod tests {
     }
 
     #[test]
-    fn times_outside_the_day_and_turned_round_do_no_harm() {
+    fn spans_outside_the_day_or_reversed_are_ignored() {
         let runs = [span(relay(), i64::MIN, Some(i64::MAX)), span(relay(), 150, Some(120))];
         assert_eq!(
             short(&runs, &[outage(push("a"), 300, None), outage(push("a"), 0, Some(100))], &[]),

@@ -1,160 +1,163 @@
-//! The record: what happened (the logbook), what was down and on whose side (outages), and how much of the time in
-//! which it should have run it did (the report).
+//! History: the logbook (events), outages with their fault domains, and the availability report.
 //!
-//! Times are wall times in milliseconds since 1970: the record is compared with other people's clocks.
+//! Times are wall clock times in milliseconds since 1970, so that they can be compared with other systems.
 
 mod day;
-mod recorder;
+mod outage_tracker;
 mod report;
 
-pub use day::{Level, StateBegan, day};
-pub use recorder::{OpenRun, Recorder};
+pub use day::{DayLevel, StateBegan, day};
+pub use outage_tracker::{OpenRun, OutageTracker};
 pub use report::{Line, Share, Span, SpanOutage, report};
 
-use crate::cause::Side;
+use crate::cause::FaultDomain;
 use crate::supervision::{FeedPhase, Phase};
 
-/// Subject of the record.
+/// Subject of a history entry.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Subject {
-    /// A feed, by name.
+    /// Feed, by name.
     Feed(String),
-    /// A relay as a whole, by name: up while its feed and all its pushes are.
+    /// Relay as a whole, by name: up while its feed and all its pushes are.
     Relay(String),
-    /// A push, by the names of its relay and its destination.
+    /// Push, by the names of its relay and its destination.
     Push(String, String),
 }
 
-/// Why something was down.
+/// Cause of an outage.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Blame {
-    /// Stable code.
+pub struct OutageCause {
+    /// Stable code of the cause.
     pub code: String,
     /// Fault domain.
-    pub side: Side,
-    /// One sentence.
+    pub side: FaultDomain,
+    /// Message, in one sentence.
     pub message: String,
 }
 
-impl Blame {
-    /// Cause of an interruption by a change that a person made.
+impl OutageCause {
+    /// Returns the cause of an interruption by a change of settings.
     #[must_use]
     pub fn change() -> Self {
-        Self::new("service.change", Side::Planned, "A change of its settings took effect.")
+        Self::new("service.change", FaultDomain::Planned, "A change of its settings took effect.")
     }
 
-    /// The service was stopped in order.
+    /// Returns the cause of an orderly stop of the service.
     #[must_use]
     pub fn stopped() -> Self {
-        Self::new("service.stopped", Side::Planned, "The service was stopped.")
+        Self::new("service.stopped", FaultDomain::Planned, "The service was stopped.")
     }
 
-    /// Cause of an end of the service without an orderly stop: a crash, or a power cut.
+    /// Returns the cause of an end of the service without an orderly stop: a crash or a power failure.
     #[must_use]
     pub fn not_running() -> Self {
-        Self::new("service.not-running", Side::Ours, "The service was not running: a crash, or a power cut.")
+        Self::new(
+            "service.not-running",
+            FaultDomain::Service,
+            "The service was not running: a crash, or a power cut.",
+        )
     }
 
-    fn new(code: &str, side: Side, message: &str) -> Self {
+    fn new(code: &str, side: FaultDomain, message: &str) -> Self {
         Self { code: code.to_owned(), side, message: message.to_owned() }
     }
 
-    /// Returns true for a cause that names an action of ours, not a fault outside: a later cause replaces it.
+    /// Returns true for a cause that is an action of an operator or of the service: a later cause replaces it.
     #[must_use]
     pub fn is_our_doing(&self) -> bool {
         self.code.starts_with("service.")
     }
 }
 
-/// How a subject that should run looks at one moment.
+/// Status of a subject that should run, at one moment.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Sight {
+pub struct StatusSample {
     /// Subject.
     pub subject: Subject,
     /// State.
     pub state: Phase,
     /// When the state began.
     pub since_ms: i64,
-    /// Why it is not up, where that is known.
-    pub blame: Option<Blame>,
-    /// Silence rule of the platform, for a push that holds.
+    /// Cause of a state that is not up, if known.
+    pub cause: Option<OutageCause>,
+    /// Silence limit of the platform, for a push that holds.
     pub silence: Option<Silence>,
 }
 
-/// A platform that ends a broadcast for which nothing comes.
+/// Platform that ends a broadcast after a time without media.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Silence {
     /// Name of the platform.
     pub platform: String,
-    /// Seconds that a broadcast survives.
+    /// Seconds that a broadcast survives without media.
     pub survives_s: u32,
 }
 
-impl Sight {
-    /// Pictures pass: a feed that flows, a push that is live, holds or lags.
+impl StatusSample {
+    /// Returns true while media passes: a feed that flows, a push that is live, holds or lags.
     #[must_use]
     pub fn is_up(&self) -> bool {
         self.state.is_up()
     }
 }
 
-/// A relay as a whole, by its feed and its pushes: the first of them that is down tells why.
+/// Combines the status of a feed and its pushes to that of the relay. The first one that is down supplies the cause.
 #[must_use]
-pub fn relay_sight(relay: &str, feed: &Sight, pushes: &[Sight]) -> Sight {
-    let down = std::iter::once(feed).chain(pushes).find(|sight| !sight.is_up());
-    let latest = std::iter::once(feed).chain(pushes).map(|sight| sight.since_ms).max();
-    let is_down_since = down.map(|sight| sight.since_ms);
-    Sight {
+pub fn relay_sample(relay: &str, feed: &StatusSample, pushes: &[StatusSample]) -> StatusSample {
+    let down = std::iter::once(feed).chain(pushes).find(|sample| !sample.is_up());
+    let latest = std::iter::once(feed).chain(pushes).map(|sample| sample.since_ms).max();
+    let is_down_since = down.map(|sample| sample.since_ms);
+    StatusSample {
         subject: Subject::Relay(relay.to_owned()),
-        state: down.map_or(Phase::Feed(FeedPhase::Flowing), |sight| sight.state),
+        state: down.map_or(Phase::Feed(FeedPhase::Flowing), |sample| sample.state),
         since_ms: is_down_since.or(latest).unwrap_or(feed.since_ms),
-        blame: down.and_then(|sight| sight.blame.clone()),
+        cause: down.and_then(|sample| sample.cause.clone()),
         silence: None,
     }
 }
 
-/// Entry to be written to the record.
+/// Entry to be written to the history.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Note {
-    /// A line of the logbook: a state with its cause.
+pub enum HistoryEvent {
+    /// Change of state, for the logbook.
     State {
-        /// When.
+        /// Time of the change.
         at_ms: i64,
         /// Subject.
         subject: Subject,
         /// State.
         state: Phase,
-        /// Why, where there is a cause.
-        blame: Option<Blame>,
+        /// Cause, if there is one.
+        cause: Option<OutageCause>,
         /// Remark.
         remark: Option<String>,
     },
-    /// From now on it should run.
+    /// A run begins: from now on the subject should be up.
     RunBegan {
-        /// When.
+        /// Time.
         at_ms: i64,
         /// Subject.
         subject: Subject,
     },
-    /// It need not run any more. An outage that is open ends with it.
+    /// A run ends, and an open outage with it.
     RunEnded {
-        /// When.
+        /// Time.
         at_ms: i64,
         /// Subject.
         subject: Subject,
     },
-    /// It is down.
+    /// An outage begins.
     OutageBegan {
-        /// When.
+        /// Time.
         at_ms: i64,
         /// Subject.
         subject: Subject,
-        /// Why.
-        blame: Blame,
+        /// Cause.
+        cause: OutageCause,
     },
-    /// It is up again, or down for another reason that follows.
+    /// An outage ends; another one may follow with another cause.
     OutageEnded {
-        /// When.
+        /// Time.
         at_ms: i64,
         /// Subject.
         subject: Subject,

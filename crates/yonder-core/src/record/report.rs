@@ -1,11 +1,11 @@
-//! How much of the time in which it should have run it did.
+//! Availability report: uptime within the time in which a subject should have run.
 
 use std::collections::BTreeMap;
 
-use super::{Blame, Subject};
-use crate::cause::Side;
+use super::{OutageCause, Subject};
+use crate::cause::FaultDomain;
 
-/// A stretch of time; without an end it lasts.
+/// Time span, open if `end_ms` is `None`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Span {
     /// Subject.
@@ -17,7 +17,7 @@ pub struct Span {
 }
 
 impl Span {
-    /// Milliseconds of it that lie between `from_ms` and `to_ms`.
+    /// Returns the overlap with `from_ms..to_ms`, in milliseconds.
     #[must_use]
     pub fn within(&self, from_ms: i64, to_ms: i64) -> u64 {
         let begin = self.begin_ms.max(from_ms);
@@ -26,38 +26,38 @@ impl Span {
     }
 }
 
-/// An outage with its cause.
+/// Outage with its cause.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SpanOutage {
     /// Subject and time.
     pub span: Span,
-    /// Why.
-    pub blame: Blame,
+    /// Cause.
+    pub cause: OutageCause,
 }
 
 /// Downtime of one fault domain.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Share {
     /// Fault domain.
-    pub side: Side,
+    pub side: FaultDomain,
     /// Time down, in milliseconds.
     pub down_ms: u64,
 }
 
-/// A line of the report.
+/// Line of the report.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Line {
     /// Subject.
     pub subject: Subject,
-    /// Time in which it should have run, in milliseconds.
+    /// Desired run time, in milliseconds.
     pub wanted_ms: u64,
-    /// Time of that in which it was down, in milliseconds.
+    /// Downtime within it, in milliseconds.
     pub down_ms: u64,
-    /// Outages.
+    /// Number of outages.
     pub outages: usize,
-    /// The longest of them, in milliseconds.
+    /// Longest outage, in milliseconds.
     pub longest_ms: u64,
-    /// Downtime by fault domain, the longest first.
+    /// Downtime by fault domain, the largest first.
     pub shares: Vec<Share>,
 }
 
@@ -66,7 +66,7 @@ impl Line {
         Self { subject, wanted_ms: 0, down_ms: 0, outages: 0, longest_ms: 0, shares: Vec::new() }
     }
 
-    /// Share of the wanted time in which it ran, from 0 to 1; `None` when it should not have run at all.
+    /// Returns the availability from 0 to 1; `None` if it should not have run at all.
     #[must_use]
     #[expect(
         clippy::as_conversions,
@@ -76,7 +76,7 @@ impl Line {
         (self.wanted_ms > 0).then(|| 1.0 - self.down_ms.min(self.wanted_ms) as f64 / self.wanted_ms as f64)
     }
 
-    /// Adds another line, as for all feeds of one site.
+    /// Adds another line, for the sum over a site.
     pub fn add(&mut self, other: &Self) {
         self.wanted_ms += other.wanted_ms;
         self.down_ms += other.down_ms;
@@ -89,7 +89,7 @@ impl Line {
     }
 }
 
-fn add_share(shares: &mut Vec<Share>, side: Side, down_ms: u64) {
+fn add_share(shares: &mut Vec<Share>, side: FaultDomain, down_ms: u64) {
     match shares.iter_mut().find(|share| share.side == side) {
         Some(share) => share.down_ms += down_ms,
         None => shares.push(Share { side, down_ms }),
@@ -100,9 +100,9 @@ fn order(shares: &mut [Share]) {
     shares.sort_by_key(|share| std::cmp::Reverse(share.down_ms));
 }
 
-/// A line for each subject that should have run between `from_ms` and `to_ms`, in the subjects' order.
+/// Returns a line for each subject that should have run between `from_ms` and `to_ms`, sorted by subject.
 ///
-/// `to_ms` lies no later than now: what lasts is counted up to it.
+/// `to_ms` is at most the present: open spans are counted up to it.
 #[must_use]
 pub fn report(from_ms: i64, to_ms: i64, runs: &[Span], outages: &[SpanOutage]) -> Vec<Line> {
     let mut lines: BTreeMap<&Subject, Line> = BTreeMap::new();
@@ -119,7 +119,7 @@ pub fn report(from_ms: i64, to_ms: i64, runs: &[Span], outages: &[SpanOutage]) -
         line.outages += 1;
         line.down_ms += down_ms;
         line.longest_ms = line.longest_ms.max(down_ms);
-        add_share(&mut line.shares, outage.blame.side, down_ms);
+        add_share(&mut line.shares, outage.cause.side, down_ms);
     }
     let mut lines: Vec<Line> = lines.into_values().collect();
     lines.iter_mut().for_each(|line| order(&mut line.shares));
@@ -135,20 +135,20 @@ mod tests {
         Span { subject: Subject::Feed(name.into()), begin_ms, end_ms }
     }
 
-    fn outage(name: &str, begin_ms: i64, end_ms: Option<i64>, side: Side) -> SpanOutage {
-        let blame = Blame { code: "feed.stalled".into(), side, message: String::new() };
-        SpanOutage { span: span(name, begin_ms, end_ms), blame }
+    fn outage(name: &str, begin_ms: i64, end_ms: Option<i64>, side: FaultDomain) -> SpanOutage {
+        let cause = OutageCause { code: "feed.stalled".into(), side, message: String::new() };
+        SpanOutage { span: span(name, begin_ms, end_ms), cause }
     }
 
     #[test]
     fn time_outside_the_month_does_not_count() {
         let runs = [span("Summit", -5_000, None), span("Viaduct", 500, Some(700)), span("Shed", 2_000, None)];
         let outages = [
-            outage("Summit", -100, Some(100), Side::Camera),
-            outage("Summit", 400, Some(450), Side::Network),
-            outage("Summit", 900, None, Side::Network),
-            outage("Summit", 1_500, None, Side::Ours),
-            outage("Shed", 2_000, None, Side::Camera),
+            outage("Summit", -100, Some(100), FaultDomain::Camera),
+            outage("Summit", 400, Some(450), FaultDomain::Network),
+            outage("Summit", 900, None, FaultDomain::Network),
+            outage("Summit", 1_500, None, FaultDomain::Service),
+            outage("Shed", 2_000, None, FaultDomain::Camera),
         ];
         let lines = report(0, 1_000, &runs, &outages);
         assert_eq!(lines.len(), 2);
@@ -158,7 +158,7 @@ mod tests {
             (1_000, 250, 3, 100)
         );
         let shares: Vec<_> = summit.shares.iter().map(|share| (share.side, share.down_ms)).collect();
-        assert_eq!(shares, [(Side::Network, 150), (Side::Camera, 100)]);
+        assert_eq!(shares, [(FaultDomain::Network, 150), (FaultDomain::Camera, 100)]);
         assert_eq!(summit.availability(), Some(0.75));
         assert_eq!((lines[1].wanted_ms, lines[1].availability()), (200, Some(1.0)));
     }
@@ -166,24 +166,26 @@ mod tests {
     #[test]
     fn lines_of_one_site_add_up() {
         let runs = [span("Summit", 0, None), span("Viaduct", 0, None)];
-        let outages =
-            [outage("Summit", 0, Some(100), Side::Camera), outage("Viaduct", 0, Some(300), Side::Network)];
+        let outages = [
+            outage("Summit", 0, Some(100), FaultDomain::Camera),
+            outage("Viaduct", 0, Some(300), FaultDomain::Network),
+        ];
         let mut lines = report(0, 1_000, &runs, &outages).into_iter();
         let mut site = lines.next().unwrap();
         site.add(&lines.next().unwrap());
         assert_eq!((site.wanted_ms, site.down_ms, site.outages, site.longest_ms), (2_000, 400, 2, 300));
-        assert_eq!(site.shares[0].side, Side::Network);
+        assert_eq!(site.shares[0].side, FaultDomain::Network);
         assert_eq!(site.availability(), Some(0.8));
     }
 
     proptest! {
         #[test]
-        fn two_halves_of_a_month_make_the_whole(
+        fn reports_of_two_half_months_sum_to_the_month(
             cut in 0_i64..1_000,
             spans in prop::collection::vec((0_i64..1_000, 0_i64..500), 0..8),
         ) {
             let runs = [span("Summit", 0, None)];
-            let outages: Vec<_> = spans.iter().map(|(begin, length)| outage("Summit", *begin, Some(begin + length), Side::Camera)).collect();
+            let outages: Vec<_> = spans.iter().map(|(begin, length)| outage("Summit", *begin, Some(begin + length), FaultDomain::Camera)).collect();
             let down = |from, to| report(from, to, &runs, &outages).iter().map(|line| line.down_ms).sum::<u64>();
             prop_assert_eq!(down(0, cut) + down(cut, 1_000), down(0, 1_000));
         }

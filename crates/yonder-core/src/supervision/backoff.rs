@@ -1,13 +1,13 @@
-//! Growing delays between dials, with jitter from an injected seed.
+//! Exponential backoff with jitter from an injected seed.
 
 use std::time::Duration;
 
-/// Delays that double from `first` to `max`, with jitter.
+/// Backoff that doubles from `first` to `max`, with jitter.
 #[derive(Debug, Clone)]
 pub(super) struct Backoff {
     first: Duration,
     max: Duration,
-    /// Jitter in percent of the delay, both ways.
+    /// Jitter in percent of the delay, in both directions.
     jitter_percent: u32,
     attempt: u32,
     random: u64,
@@ -18,7 +18,7 @@ impl Backoff {
         Self { first, max, jitter_percent, attempt: 0, random: seed | 1 }
     }
 
-    /// The next delay.
+    /// Returns the next delay.
     pub(super) fn next_delay(&mut self) -> Duration {
         let doubled = self.first.saturating_mul(1 << self.attempt.min(16)).min(self.max);
         self.attempt = self.attempt.saturating_add(1);
@@ -28,11 +28,11 @@ impl Backoff {
         let span = self.jitter_percent * 2 + 1;
         let percent =
             100 - self.jitter_percent + u32::try_from(self.random % u64::from(span)).unwrap_or_default();
-        // The maximum is a promise.
+        // Jitter never exceeds the maximum.
         (doubled * percent / 100).min(self.max)
     }
 
-    /// Starts from the shortest delay again.
+    /// Resets the delay to the shortest.
     pub(super) fn reset(&mut self) {
         self.attempt = 0;
     }
@@ -43,7 +43,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn delays_double_up_to_the_most_and_start_again() {
+    fn delays_double_up_to_the_maximum_and_reset() {
         let mut backoff = Backoff::new(Duration::from_secs(1), Duration::from_secs(5), 0, 1);
         let delays: Vec<u64> = (0..5).map(|_| backoff.next_delay().as_secs()).collect();
         assert_eq!(delays, vec![1, 2, 4, 5, 5]);
@@ -52,7 +52,7 @@ mod tests {
     }
 
     #[test]
-    fn jitter_stays_in_its_bounds_and_differs() {
+    fn jitter_is_bounded_and_varies() {
         let mut backoff = Backoff::new(Duration::from_secs(10), Duration::from_secs(10), 20, 42);
         let delays: Vec<Duration> = (0..200).map(|_| backoff.next_delay()).collect();
         assert!(delays.iter().all(|d| (Duration::from_secs(8)..=Duration::from_secs(10)).contains(d)));

@@ -1,8 +1,8 @@
-//! How long a feed or a push has been down, over all of its attempts.
+//! Downtime of a feed or a push, over all of its attempts.
 
 use std::time::Duration;
 
-/// An interruption of the downtime that is shorter than this does not end it: a feed that flaps is down since it began to.
+/// Uptime shorter than this does not end the downtime, so that a flapping feed counts as down since the flapping began.
 const MIN_UPTIME: Duration = Duration::from_secs(10);
 
 /// Downtime of one feed or push.
@@ -10,12 +10,12 @@ const MIN_UPTIME: Duration = Duration::from_secs(10);
 pub(super) struct Downtime {
     since: Option<Duration>,
     attempts: u32,
-    /// Since when media passes again.
+    /// Since when media passes.
     up_since: Option<Duration>,
 }
 
 impl Downtime {
-    /// Media has stopped, or an attempt has failed.
+    /// Handles an interruption of media or a failed attempt.
     pub(super) fn on_down(&mut self, now: Duration) {
         if self.up_since.take().is_some_and(|up_since| now.saturating_sub(up_since) >= MIN_UPTIME) {
             *self = Self::default();
@@ -23,31 +23,31 @@ impl Downtime {
         self.since.get_or_insert(now);
     }
 
-    /// A connection attempt begins.
+    /// Handles a connection attempt.
     pub(super) fn on_attempt(&mut self) {
         if self.since.is_some() {
             self.attempts = self.attempts.saturating_add(1);
         }
     }
 
-    /// Media passes.
+    /// Handles media.
     pub(super) fn on_up(&mut self, now: Duration) {
         if self.since.is_some() {
             self.up_since.get_or_insert(now);
         }
     }
 
-    /// Nothing is wanted any more.
+    /// Resets the downtime when the machine is switched off.
     pub(super) fn reset(&mut self) {
         *self = Self::default();
     }
 
-    /// Returns since when it is down; `None` while media passes.
+    /// Returns when it went down; `None` while media passes.
     pub(super) fn since(&self) -> Option<Duration> {
         self.since.filter(|_| self.up_since.is_none())
     }
 
-    /// Returns the number of connection attempts since then.
+    /// Returns the number of connection attempts since it went down.
     pub(super) fn attempts(&self) -> u32 {
         if self.since().is_some() { self.attempts } else { 0 }
     }

@@ -1,11 +1,11 @@
-//! Supervision of what a relay sends: its feed, or the holding picture.
+//! Decision between feed and holding picture as the source of a relay's output.
 
 use std::time::Duration;
 
-/// Source that a relay's output shall have.
+/// Source of a relay's output.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HoldDecision {
-    /// The feed, as far as it flows.
+    /// The feed.
     Feed,
     /// The feed; the slate if the feed is still away at this time.
     FeedUntil(Duration),
@@ -13,9 +13,9 @@ pub enum HoldDecision {
     Slate,
 }
 
-/// Decides when the holding picture is shown.
+/// Decides when the holding picture is sent.
 ///
-/// A relay whose feed never flowed has nothing to hold: no size is known, and no broadcast runs.
+/// A relay whose feed has never flowed cannot hold: the frame size is not known and no broadcast runs.
 #[derive(Debug, Clone)]
 pub struct HoldMachine {
     after: Option<Duration>,
@@ -25,35 +25,34 @@ pub struct HoldMachine {
 }
 
 impl HoldMachine {
-    /// A relay that shows the holding picture once its feed has been away for `after`; `None` never does so by
-    /// itself.
+    /// Creates a machine that sends the holding picture once its feed has been away for `after`; never by itself for `None`.
     #[must_use]
     pub fn new(after: Option<Duration>) -> Self {
         Self { after, wanted: false, has_flowed: false, away_since: None }
     }
 
-    /// Another time to wait before the holding picture.
+    /// Sets the delay before the holding picture.
     pub fn set_after(&mut self, after: Option<Duration>) {
         self.after = after;
     }
 
-    /// A person wants the holding picture, or the feed.
-    pub fn want_hold(&mut self, wanted: bool) {
+    /// Handles a request of an operator to hold or to resume.
+    pub fn request_hold(&mut self, wanted: bool) {
         self.wanted = wanted;
     }
 
-    /// The holding picture is wanted by a person.
+    /// Returns true while an operator requests the holding picture.
     #[must_use]
     pub fn is_wanted(&self) -> bool {
         self.wanted
     }
 
-    /// Handles a slate that is known from before a restart: an absence is held although the feed has not flowed yet.
+    /// Handles a slate that was stored before a restart: an absence is held even before the feed has flowed.
     pub fn on_slate_known(&mut self) {
         self.has_flowed = true;
     }
 
-    /// The feed flows, or no longer; `last_picture` is when a picture last came.
+    /// Handles the state of the feed; `last_picture` is the time of the last frame.
     pub fn on_feed(&mut self, flows: bool, last_picture: Option<Duration>, now: Duration) {
         if flows {
             self.has_flowed = true;
@@ -63,7 +62,7 @@ impl HoldMachine {
         }
     }
 
-    /// Returns the source to be sent at `now`.
+    /// Returns the source at `now`.
     #[must_use]
     pub fn decide(&self, now: Duration) -> HoldDecision {
         if !self.has_flowed {
@@ -89,11 +88,11 @@ mod tests {
     }
 
     #[test]
-    fn an_absence_is_held_after_the_time_that_was_set_and_until_the_feed_returns() {
+    fn absence_is_held_after_the_delay_until_the_feed_returns() {
         let mut machine = HoldMachine::new(Some(s(3)));
         machine.on_feed(true, None, s(0));
         assert_eq!(machine.decide(s(5)), HoldDecision::Feed);
-        // A stall is noticed late; what counts is when the last picture came.
+        // A stall is detected late: the time of the last frame counts.
         machine.on_feed(false, Some(s(10)), s(12));
         assert_eq!(machine.decide(s(12)), HoldDecision::FeedUntil(s(13)));
         machine.on_feed(false, Some(s(12)), s(12));
@@ -103,9 +102,9 @@ mod tests {
     }
 
     #[test]
-    fn nothing_is_held_before_there_was_a_picture() {
+    fn relay_without_video_does_not_hold() {
         let mut machine = HoldMachine::new(Some(s(3)));
-        machine.want_hold(true);
+        machine.request_hold(true);
         machine.on_feed(false, None, s(0));
         assert_eq!(machine.decide(s(100)), HoldDecision::Feed);
         machine.on_feed(true, None, s(101));
@@ -124,17 +123,17 @@ mod tests {
     }
 
     #[test]
-    fn a_person_holds_a_feed_that_flows_and_resumes_it() {
+    fn operator_holds_and_resumes_a_flowing_feed() {
         let mut machine = HoldMachine::new(None);
         machine.on_feed(true, None, s(0));
-        machine.want_hold(true);
+        machine.request_hold(true);
         assert_eq!(machine.decide(s(1)), HoldDecision::Slate);
-        machine.want_hold(false);
+        machine.request_hold(false);
         assert_eq!(machine.decide(s(2)), HoldDecision::Feed);
     }
 
     #[test]
-    fn a_relay_that_shall_not_hold_waits() {
+    fn relay_without_hold_delay_waits() {
         let mut machine = HoldMachine::new(None);
         machine.on_feed(true, None, s(0));
         machine.on_feed(false, None, s(1));

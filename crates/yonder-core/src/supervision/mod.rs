@@ -1,4 +1,4 @@
-//! Supervision of feeds, pushes and slates as pure state machines: events go in with the time, decisions come out.
+//! Supervision of feeds, pushes and slates as pure state machines: input are events with times, output are decisions.
 
 mod backoff;
 mod downtime;
@@ -18,13 +18,13 @@ pub use phase::{DesiredState, FeedPhase, Phase, PushPhase};
 pub use policy::{FailureClass, History, RetryPolicy};
 pub use push::{PushMachine, PushState, ServerRole, Source};
 
-/// Next step of the owner of a machine.
+/// Next step for the owner of a machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Decision {
     /// Wait for an event.
     Idle,
     /// Connect now.
     Dial,
-    /// Wait for an event or for this time, then ask again.
+    /// Wait for an event or for this time, then call `decide` again.
     WaitUntil(Duration),
 }

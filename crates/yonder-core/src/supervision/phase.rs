@@ -1,4 +1,4 @@
-//! States as they are shown everywhere: in the API, the command line, the console, alerts and the history.
+//! States as shown in the API, the command line, the console, alerts and the history.
 
 use serde::{Deserialize, Serialize};
 
@@ -9,7 +9,7 @@ use super::{FeedState, PushState};
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum FeedPhase {
-    /// Not wanted.
+    /// Switched off.
     #[default]
     Off,
     /// Connecting to the camera.
@@ -20,12 +20,12 @@ pub enum FeedPhase {
     Stalled,
     /// Disconnected until the next attempt.
     Waiting,
-    /// A person is needed; it is retried slowly all the same.
+    /// A person is needed; retried at long intervals.
     Blocked,
 }
 
 impl FeedPhase {
-    /// Every state.
+    /// All states.
     pub const ALL: [Self; 6] =
         [Self::Off, Self::Dialing, Self::Flowing, Self::Stalled, Self::Waiting, Self::Blocked];
 
@@ -61,7 +61,7 @@ impl From<FeedState> for FeedPhase {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum PushPhase {
-    /// Not wanted.
+    /// Switched off.
     #[default]
     Off,
     /// Connecting to the platform.
@@ -72,14 +72,14 @@ pub enum PushPhase {
     Holding,
     /// Live, but the backlog grows.
     Lagging,
-    /// Disconnected until the next attempt, or without anything to send.
+    /// Disconnected until the next attempt, or without a source to send.
     Waiting,
-    /// A person is needed; it is retried slowly all the same.
+    /// A person is needed; retried at long intervals.
     Blocked,
 }
 
 impl PushPhase {
-    /// Every state.
+    /// All states.
     pub const ALL: [Self; 7] =
         [Self::Off, Self::Dialing, Self::Live, Self::Holding, Self::Lagging, Self::Waiting, Self::Blocked];
 
@@ -97,7 +97,7 @@ impl PushPhase {
         }
     }
 
-    /// True while the platform is being sent to.
+    /// Returns true while media is sent to the platform.
     #[must_use]
     pub fn is_sending(self) -> bool {
         matches!(self, Self::Live | Self::Lagging | Self::Holding)
@@ -121,9 +121,9 @@ impl From<PushState> for PushPhase {
 /// State of a feed or a push.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Phase {
-    /// Of a feed, or of a relay as a whole.
+    /// State of a feed, or of a relay as a whole.
     Feed(FeedPhase),
-    /// Of a push.
+    /// State of a push.
     Push(PushPhase),
 }
 
@@ -137,7 +137,7 @@ impl Phase {
         }
     }
 
-    /// True while media passes: a feed that flows, a push that sends.
+    /// Returns true while media passes: a feed that flows, a push that sends.
     #[must_use]
     pub fn is_up(self) -> bool {
         match self {
@@ -146,13 +146,13 @@ impl Phase {
         }
     }
 
-    /// True for a state in which nothing is wanted.
+    /// Returns true if switched off.
     #[must_use]
     pub fn is_off(self) -> bool {
         matches!(self, Self::Feed(FeedPhase::Off) | Self::Push(PushPhase::Off))
     }
 
-    /// Returns the same kind of state, switched off.
+    /// Returns the state of the same kind that is switched off.
     #[must_use]
     pub fn off(self) -> Self {
         match self {
@@ -173,17 +173,17 @@ impl std::fmt::Display for Phase {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum DesiredState {
-    /// Its broadcasts shall run.
+    /// Its broadcasts should run.
     On,
-    /// Nothing shall run.
+    /// Switched off.
     #[default]
     Off,
-    /// Its broadcasts shall run with the holding picture.
+    /// Its broadcasts should run with the holding picture.
     Hold,
 }
 
 impl DesiredState {
-    /// Every state.
+    /// All states.
     pub const ALL: [Self; 3] = [Self::On, Self::Off, Self::Hold];
 
     /// Returns the name of the state.
@@ -196,14 +196,14 @@ impl DesiredState {
         }
     }
 
-    /// True when its broadcasts shall run, with the feed or with the holding picture.
+    /// Returns true if its broadcasts should run, with the feed or with the holding picture.
     #[must_use]
     pub fn is_running(self) -> bool {
         self != Self::Off
     }
 }
 
-/// Builds the conversions between a state and its name, for records and arguments.
+/// Implements conversions between a state and its name, for records and arguments.
 macro_rules! named {
     ($phase:ident) => {
         impl std::fmt::Display for $phase {
@@ -231,7 +231,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn names_are_those_of_the_api_and_can_be_read_back() {
+    fn names_are_those_of_the_api_and_parse_back() {
         for phase in FeedPhase::ALL {
             assert_eq!(serde_json::to_value(phase).unwrap(), phase.as_str());
             assert_eq!(FeedPhase::from_name(phase.as_str()), Some(phase));

@@ -1,8 +1,8 @@
-//! Retry policy: failure classes by cause code, and whether the same address and credentials have worked before.
+//! Retry policy: failure classes by cause code, and by whether the same configuration has worked before.
 
 use crate::cause::CauseCode;
 
-/// Which parts of an address are known to be right: they worked since they were last set.
+/// Parts of a configuration that have worked since they were last set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct History {
     /// A feed's user name and password; a destination's stream key and passphrase.
@@ -12,27 +12,26 @@ pub struct History {
 }
 
 impl History {
-    /// Everything has worked.
+    /// All parts have worked.
     pub const PROVEN: Self = Self { credentials: true, address: true };
 }
 
-/// Classes of failures that are retried alike.
+/// Classes of failures with the same retry schedule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FailureClass {
-    /// Passes by itself: retried with growing delays.
+    /// Temporary: retried with growing delays.
     Transient,
-    /// The path, the application or what is found there is refused. Recorders that boot and platforms in maintenance do
-    /// so too.
+    /// The path or the application is refused. Booting recorders and platforms in maintenance do so as well.
     Address,
-    /// The certificate is not trusted, also because it has expired or because our clock is not set yet.
+    /// The certificate is not trusted, possibly because it has expired or because our clock is not set yet.
     Trust,
-    /// Password, key or passphrase is refused. Retries are rationed, since peers lock accounts.
+    /// Password, key or passphrase is refused. Attempts are rationed, since peers lock accounts.
     Credentials,
-    /// The stream key is in use, often by our own broadcast before this one.
+    /// The stream key is in use, often by our own previous broadcast.
     Busy,
-    /// The codec is not carried or not taken.
+    /// The codec is not supported.
     Media,
-    /// A stored secret cannot be opened: no attempt can succeed before it is set again.
+    /// A stored secret cannot be decrypted: no attempt can succeed before it is set again.
     Secret,
 }
 
@@ -57,7 +56,7 @@ impl FailureClass {
         }
     }
 
-    /// True when the failure contradicts something that has worked, so that it probably passes by itself.
+    /// Returns true if the failure contradicts a part that has worked, so that it is probably temporary.
     #[must_use]
     pub(super) fn has_worked(self, history: History) -> bool {
         match self {
@@ -68,8 +67,8 @@ impl FailureClass {
         }
     }
 
-    /// Failures in a row before something that never worked counts as a mistake. A camera that starts may refuse a path
-    /// that is right; a password and a certificate are judged at once.
+    /// Returns the consecutive failures after which a part that never worked counts as misconfigured. A booting camera
+    /// may refuse a valid path; a password or a certificate counts at once.
     pub(super) fn attempts_before_block(self) -> u32 {
         match self {
             Self::Address => 3,
@@ -85,6 +84,6 @@ pub enum RetryPolicy {
     Retry,
     /// Retry at long intervals, and alert: a person may be needed.
     RetrySlowly,
-    /// A person is needed: this never worked. Retried at long intervals all the same.
+    /// A person is needed: this never worked. Retried at long intervals.
     Block,
 }

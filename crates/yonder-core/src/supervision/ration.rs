@@ -1,12 +1,13 @@
-//! Ration of attempts with credentials, so that no peer locks an account.
+//! Rate limit of attempts with credentials, so that peers do not lock accounts.
 
 use std::collections::VecDeque;
 use std::time::Duration;
 
-/// Credentials are tried at most [`MAX_TRIES`] times within this, below the limits at which peers lock accounts.
+/// Period of at most [`MAX_TRIES`] attempts, below the limits at which peers lock accounts.
 const WINDOW: Duration = Duration::from_secs(15 * 60);
 const MAX_TRIES: usize = 2;
-/// The second try comes after a device has had time to boot: many refuse everybody until their accounts are loaded.
+/// Delay before the second attempt, long enough for a device to boot: many refuse all credentials until their accounts
+/// are loaded.
 const INTERVAL: Duration = Duration::from_secs(65);
 
 /// Refused attempts at one peer.
@@ -17,7 +18,7 @@ pub(super) struct CredentialRation {
 }
 
 impl CredentialRation {
-    /// Notes a refusal at `now`.
+    /// Records a refusal at `now`.
     pub(super) fn on_refused(&mut self, now: Duration) {
         self.refusals.push_back(now);
         if self.refusals.len() > MAX_TRIES {
@@ -25,12 +26,12 @@ impl CredentialRation {
         }
     }
 
-    /// Forgets all refusals: the peer accepted the credentials, or a person set others.
+    /// Forgets all refusals: the peer has accepted the credentials, or they were changed.
     pub(super) fn reset(&mut self) {
         self.refusals.clear();
     }
 
-    /// Earliest time of the next attempt; zero when there was no refusal.
+    /// Returns the earliest time of the next attempt; zero without refusals.
     pub(super) fn next_try(&self) -> Duration {
         let Some(last) = self.refusals.back() else { return Duration::ZERO };
         let by_interval = *last + INTERVAL;

@@ -1,4 +1,4 @@
-//! When a failed connection is retried.
+//! Retry schedule of failed connections.
 
 use std::time::Duration;
 
@@ -12,13 +12,13 @@ const SLOW_INTERVALS: [Duration; 4] = [
     Duration::from_secs(15 * 60),
     Duration::from_secs(30 * 60),
 ];
-/// Time for which a target that has worked is retried at the normal pace: a recorder boots, a platform is restarted.
+/// How long a target that has worked is retried at the normal pace: time for a recorder to boot or a platform to restart.
 const GRACE: Duration = Duration::from_secs(5 * 60);
-/// A platform may take this long to notice that a broadcast has dropped; until then its key is busy, …
+/// Typical time for a platform to notice a dropped broadcast; until then the key is busy.
 const BUSY_EXPECTED: Duration = Duration::from_secs(2 * 60);
-/// … and retries come at least this often.
+/// Maximum retry interval during that time.
 const BUSY_INTERVAL: Duration = Duration::from_secs(5);
-/// After this a busy key is retried slowly: another publisher uses it.
+/// After this time a busy key is retried slowly: another publisher uses it.
 const BUSY_GRACE: Duration = Duration::from_secs(10 * 60);
 /// The next attempt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -31,11 +31,11 @@ pub(super) struct NextAttempt {
 #[derive(Debug, Clone)]
 pub(super) struct RetrySchedule {
     backoff: Backoff,
-    /// Class of the last failure and when the row of such failures began.
+    /// Class of the consecutive failures, and when they began.
     row: Option<(FailureClass, Duration)>,
-    /// Failures in that row.
+    /// Number of consecutive failures.
     failures: u32,
-    /// Slow retries in that row.
+    /// Number of slow retries among them.
     slow: usize,
 }
 
@@ -44,25 +44,25 @@ impl RetrySchedule {
         Self { backoff, row: None, failures: 0, slow: 0 }
     }
 
-    /// Forgets all failures: the connection worked, or a person changed something.
+    /// Resets the schedule: the connection worked, or the configuration was changed.
     pub(super) fn reset(&mut self) {
         self.backoff.reset();
         self.forget_row();
     }
 
-    /// Starts from the shortest delay again.
+    /// Resets the backoff.
     pub(super) fn reset_backoff(&mut self) {
         self.backoff.reset();
     }
 
-    /// Ends the row of failures of one class; the delays continue to grow.
+    /// Ends a run of failures of one class without resetting the backoff.
     pub(super) fn forget_row(&mut self) {
         self.row = None;
         self.failures = 0;
         self.slow = 0;
     }
 
-    /// Schedules the attempt after a failure of `class` at `now`. Credentials are not tried before `credentials_at`.
+    /// Schedules the attempt after a failure of `class` at `now`, with credentials not before `credentials_at`.
     pub(super) fn on_failed(
         &mut self,
         class: FailureClass,
@@ -136,7 +136,7 @@ mod tests {
         schedule.on_failed(FailureClass::of(code), history, now, now + s(900))
     }
 
-    /// Fails with `code` at every attempt, for `span`; returns the times of the attempts and the last policy.
+    /// Fails every attempt with `code` for `span`; returns the times of the attempts and the last policy.
     fn attempts(code: CauseCode, history: History, span: Duration) -> (Vec<u64>, RetryPolicy) {
         let (mut schedule, mut now, mut times) = (schedule(), s(0), Vec::new());
         let mut policy = RetryPolicy::Retry;
@@ -155,7 +155,7 @@ mod tests {
     #[case::codec(CauseCode::PushCodecRefused, 1)]
     #[case::wrong_password(CauseCode::FeedWrongPassword, 1)]
     #[case::wrong_key(CauseCode::PushKeyRefused, 1)]
-    fn what_never_worked_blocks_after_its_attempts(#[case] code: CauseCode, #[case] attempts: u32) {
+    fn unproven_configuration_blocks_after_its_attempts(#[case] code: CauseCode, #[case] attempts: u32) {
         let mut schedule = schedule();
         for attempt in 1..=attempts + 2 {
             let next = on_failed(&mut schedule, code, History::default(), s(u64::from(attempt)));
@@ -173,7 +173,7 @@ mod tests {
     #[case(CauseCode::PushKeyBusy)]
     #[case(CauseCode::PushTlsUntrusted)]
     #[case(CauseCode::PushCodecRefused)]
-    fn what_has_worked_is_never_blocked(#[case] code: CauseCode) {
+    fn proven_configuration_is_never_blocked(#[case] code: CauseCode) {
         let (mut schedule, mut now) = (schedule(), s(0));
         for _ in 0..200 {
             let next = on_failed(&mut schedule, code, History::PROVEN, now);

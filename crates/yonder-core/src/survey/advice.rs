@@ -1,18 +1,18 @@
-//! Plain advice on a surveyed feed: what a platform, or the way there, will make of it.
+//! Advice on a surveyed feed, for platforms and uplinks.
 
 use super::meter::Measured;
 
-/// Keyframe intervals that platforms ask for, in seconds.
+/// Longest keyframe interval that platforms accept, in seconds.
 const LONGEST_KEYFRAME_S: f64 = 4.1;
-/// Below this, keyframes eat the bit rate.
+/// Shortest useful keyframe interval: below it, keyframes use most of the bit rate.
 const SHORTEST_KEYFRAME_S: f64 = 0.45;
-/// A measured rate this far below the declared one falls short.
+/// Measured rate below this fraction of the declared one is a shortfall.
 const SHORTFALL: f64 = 0.9;
-/// Packets lost in a thousand that are worth a word.
+/// Packet loss in per mille from which there is advice.
 const LOSS_PER_MILLE: f64 = 1.0;
-/// Drift worth a word, in parts per million: 40 ms in three hours.
+/// Clock drift from which there is advice, in parts per million: 40 ms in two minutes.
 const DRIFT_PPM: f64 = 300.0;
-/// A second so much fuller than the average strains an uplink.
+/// Ratio of peak to mean rate that strains an uplink.
 const PEAK_RATIO: f64 = 2.5;
 
 /// Survey of one stream.
@@ -28,21 +28,21 @@ pub struct SurveyedStream {
     pub declared_fps: Option<f64>,
     /// Measurements.
     pub measured: Measured,
-    /// The sound that is carried.
+    /// Codec of the audio that is relayed.
     pub audio: Option<String>,
-    /// Sound that is offered but not carried.
+    /// Audio that is offered but not relayed.
     pub audio_left: Vec<String>,
     /// `tcp` or `udp`.
     pub transport: String,
     /// Packets received and lost.
     pub packets: (u64, u64),
-    /// Parts of packets that were not used, by reason.
+    /// Parts of packets that were dropped, by reason.
     pub drops: Vec<(&'static str, u64)>,
-    /// The camera's clock against ours in parts per million, with the standard error.
+    /// Clock drift of the camera against ours in parts per million, with its standard error.
     pub drift_ppm: Option<(f64, f64)>,
 }
 
-/// One piece of advice.
+/// Advice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Advice {
     /// Stable code.
@@ -75,7 +75,7 @@ fn compare(main: &SurveyedStream, sub: &SurveyedStream, advice: &mut Vec<Advice>
             code: "survey.swapped",
             about: "both",
             message: format!(
-                "These two look swapped: the sub address carries the larger picture ({}x{} against {}x{}).",
+                "Main and sub seem swapped: the sub stream has the larger frame size ({}x{} against {}x{}).",
                 sub.width, sub.height, main.width, main.height
             ),
         });
@@ -83,8 +83,9 @@ fn compare(main: &SurveyedStream, sub: &SurveyedStream, advice: &mut Vec<Advice>
         advice.push(Advice {
             code: "survey.same",
             about: "both",
-            message: "Main and sub carry the same picture at the same rate: one of the two addresses is probably wrong."
-                .to_owned(),
+            message:
+                "Main and sub have the same frame size and rate: one of the two addresses is probably wrong."
+                    .to_owned(),
         });
     }
 }
@@ -92,16 +93,16 @@ fn compare(main: &SurveyedStream, sub: &SurveyedStream, advice: &mut Vec<Advice>
 fn judge(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &mut Vec<Advice>) {
     let mut say = |code: &'static str, message: String| advice.push(Advice { code, about, message });
     if stream.codec == "H.265" {
-        say("survey.h265", "H.265: most platforms want H.264. Switch the camera's stream over, unless the platform says that it takes H.265.".to_owned());
+        say("survey.h265", "H.265: most platforms require H.264. Switch the camera to H.264, unless the platform accepts H.265.".to_owned());
     }
     judge_keyframes(&stream.measured, &mut say);
     judge_rate(stream, &mut say);
-    judge_sound(stream, &mut say);
+    check_audio(stream, &mut say);
     let (received, lost) = stream.packets;
     let per_mille = per_mille(lost, received + lost);
     if per_mille >= LOSS_PER_MILLE {
         let percent = per_mille / 10.0;
-        let way_out = match (stream.transport.as_str(), has_sub) {
+        let remedy = match (stream.transport.as_str(), has_sub) {
             ("udp", true) => "use TCP or the sub stream",
             ("udp", false) => "use TCP, or lower the camera's bit rate",
             _ => "the camera drops packets itself: lower its bit rate, or its number of viewers",
@@ -109,7 +110,7 @@ fn judge(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &m
         say(
             "survey.loss",
             format!(
-                "{percent:.1} % of the packets are lost on {}: {way_out}.",
+                "{percent:.1} % of the packets are lost on {}: {remedy}.",
                 stream.transport.to_uppercase()
             ),
         );
@@ -122,65 +123,62 @@ fn judge(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &m
     if let Some((ppm, error)) = stream.drift_ppm
         && ppm.abs() > DRIFT_PPM + 3.0 * error
     {
-        let way = if ppm > 0.0 { "fast" } else { "slow" };
+        let direction = if ppm > 0.0 { "fast" } else { "slow" };
         say(
             "survey.drift",
-            format!(
-                "The camera's clock runs {way} by {:.0} parts per million: set it to a time server.",
-                ppm.abs()
-            ),
+            format!("The camera's clock is {direction} by {:.0} ppm: configure a time server.", ppm.abs()),
         );
     }
 }
 
-/// Returns the advice on parts of packets that were not used; `None` for those that cost nothing.
+/// Returns the advice on dropped parts of packets; `None` for harmless ones.
 fn drop_advice(reason: &str, count: u64) -> Option<(&'static str, String)> {
     let advice = match reason {
         _ if count == 0 => return None,
         "reserved-type" => (
             "survey.reserved-types",
             format!(
-                "The camera sends payloads of its maker's own types ({count}), which are ignored. Nothing is missing; if the picture stutters, switch off its smart coding."
+                "The camera sends {count} payloads of reserved or vendor types, which are ignored. If the video stutters, disable its smart coding."
             ),
         ),
         "cut-short" => (
             "survey.cut-short",
             format!(
-                "{count} payloads end before the lengths in them do, which costs pictures. Update the camera's firmware, or choose another codec or profile."
+                "{count} payloads are truncated, which costs frames. Update the camera's firmware, or choose another codec or profile."
             ),
         ),
         "interleaved-mode" => (
             "survey.interleaved-mode",
             format!(
-                "The camera sends {count} packets in the interleaved mode, which is not carried. Set its packetization mode to 0 or 1."
+                "The camera sends {count} packets in the interleaved mode, which is not supported. Set its packetization mode to 0 or 1."
             ),
         ),
         "headless-fragment" => (
             "survey.headless-fragments",
             format!(
-                "The beginning of {count} pieces never came, which costs pictures: the camera drops packets itself. Lower its bit rate, or its number of viewers."
+                "The first fragment of {count} NAL units is missing, which costs frames: the camera drops packets itself. Lower its bit rate, or its number of viewers."
             ),
         ),
         "too-large" => (
             "survey.too-large",
-            format!("{count} pictures are larger than 8 MB. Lower the camera's bit rate or picture size."),
+            format!("{count} frames are larger than 8 MB. Lower the camera's bit rate or frame size."),
         ),
         "other-payload-type" => (
             "survey.payload-type",
             format!(
-                "{count} packets have another payload type than the session description names. They are used where the described one does not come; update the camera's firmware if pictures are missing."
+                "{count} packets have another payload type than the session description names. They are used if the described type is absent; update the camera's firmware if frames are missing."
             ),
         ),
         "stray-bytes" => (
             "survey.stray-bytes",
             format!(
-                "{count} bytes between the camera's messages and packets belong to neither, and are skipped. Nothing is missing; if the picture breaks up, update the camera's firmware or use UDP."
+                "{count} bytes between the camera's messages and packets are invalid, and are skipped. If the video breaks up, update the camera's firmware or use UDP."
             ),
         ),
         "no-audio-configuration" => (
             "survey.no-audio-configuration",
             format!(
-                "{count} audio frames have no configuration that can be read. Switch the camera's audio to AAC-LC, or off and on again."
+                "{count} audio frames have no readable configuration. Switch the camera's audio to AAC-LC, or disable and enable it."
             ),
         ),
         _ => return None,
@@ -192,7 +190,7 @@ fn judge_keyframes(measured: &Measured, say: &mut impl FnMut(&'static str, Strin
     if measured.recovery_points > 0 {
         say(
             "survey.open-gop",
-            "Keyframes are recovery points of an open GOP, without IDR pictures. SRT and most players take them; RTMP platforms that cut the stream at IDR pictures do not. Set the camera to closed GOPs, or switch intra refresh off."
+            "Keyframes are recovery points of an open GOP, without IDR frames. SRT receivers and most players accept them; RTMP platforms that segment at IDR frames do not. Set the camera to closed GOPs, or switch intra refresh off."
                 .to_owned(),
         );
     }
@@ -200,28 +198,28 @@ fn judge_keyframes(measured: &Measured, say: &mut impl FnMut(&'static str, Strin
         None if measured.pictures > 0 => say(
             "survey.keyframe-unknown",
             format!(
-                "Only one keyframe came in {:.0} s: platforms want one every 2 to 4 s. Survey for longer to see the interval.",
+                "Only one keyframe was received in {:.0} s: platforms require one every 2 to 4 s. Run a longer survey to measure the interval.",
                 measured.span.as_secs_f64()
             ),
         ),
         Some(interval) if interval.max_s > LONGEST_KEYFRAME_S => say(
             "survey.keyframe-far",
             format!(
-                "Keyframe every {}: platforms want 2 to 4 s. Set the camera's keyframe interval to 2 s.",
+                "Keyframe every {}: platforms require 2 to 4 s. Set the camera's keyframe interval to 2 s.",
                 in_seconds(interval.max_s)
             ),
         ),
         Some(interval) if interval.median_s < SHORTEST_KEYFRAME_S => say(
             "survey.keyframe-near",
             format!(
-                "Keyframe every {}: so many eat the bit rate. Set the camera's keyframe interval to 2 s.",
+                "Keyframe every {}: such a short interval wastes bit rate. Set the camera's keyframe interval to 2 s.",
                 in_seconds(interval.median_s)
             ),
         ),
         Some(interval) if interval.max_s > interval.min_s * 1.5 + 0.2 => say(
             "survey.keyframe-uneven",
             format!(
-                "The keyframe interval varies from {} to {}: platforms that cut the stream at keyframes want it even. Switch scene detection or smart coding off in the camera.",
+                "The keyframe interval varies from {} to {}: platforms that segment at keyframes require a constant one. Disable scene detection or smart coding in the camera.",
                 in_seconds(interval.min_s),
                 in_seconds(interval.max_s)
             ),
@@ -237,7 +235,7 @@ fn judge_rate(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String
         say(
             "survey.frame-rate",
             format!(
-                "The frame rate falls short of what the camera declares: {fps:.1} of {declared:.1} frames a second. It may be dark, or the camera overloaded."
+                "The frame rate is below the declared one: {fps:.1} instead of {declared:.1} frames/s. The scene may be dark, or the camera overloaded."
             ),
         );
     }
@@ -246,39 +244,42 @@ fn judge_rate(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String
         say(
             "survey.peak",
             format!(
-                "The fullest second needs {} kbit/s, the average {average} kbit/s: leave room for that in the uplink, or set the camera to a constant bit rate.",
+                "The peak second has {} kbit/s, the average is {average} kbit/s: reserve capacity for that in the uplink, or set the camera to a constant bit rate.",
                 stream.measured.peak_kbps
             ),
         );
     }
 }
 
-fn judge_sound(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String)) {
+fn check_audio(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String)) {
     match &stream.audio {
         None if !stream.audio_left.is_empty() => say(
             "survey.sound-left",
             format!(
-                "The audio is {}, which is not carried. Switch the camera's audio to AAC.",
+                "The audio is {}, which is not supported. Switch the camera's audio to AAC.",
                 stream.audio_left.join(" and ")
             ),
         ),
         None => {
-            say("survey.no-sound", "No sound: some platforms want a sound track, be it silent.".to_owned());
+            say(
+                "survey.no-sound",
+                "No audio: some platforms require an audio track, even a silent one.".to_owned(),
+            );
         }
         Some(codec) if codec.starts_with("G.711") => say(
             "survey.g711",
-            format!("The audio is {codec}: most platforms want AAC. Switch the camera's audio to AAC."),
+            format!("The audio is {codec}: most platforms require AAC. Switch the camera's audio to AAC."),
         ),
-        Some(_) if stream.measured.sounds == 0 => say(
+        Some(_) if stream.measured.audio_frames == 0 => say(
             "survey.mute",
-            "A sound track is offered, but nothing comes on it. Check the camera's microphone setting."
+            "An audio track is offered, but no audio is received. Check the camera's microphone setting."
                 .to_owned(),
         ),
         Some(_) => {}
     }
 }
 
-/// `2 s`, `0.4 s`
+/// Formats seconds: `2 s`, `0.4 s`.
 fn in_seconds(seconds: f64) -> String {
     if (seconds - seconds.round()).abs() < 0.05 {
         format!("{seconds:.0} s")
@@ -287,7 +288,7 @@ fn in_seconds(seconds: f64) -> String {
     }
 }
 
-/// How many in a thousand; the counts of a survey are far below 2^32.
+/// Returns a ratio in per mille; the counts of a survey are far below 2^32.
 fn per_mille(part: u64, whole: u64) -> f64 {
     let float = |count: u64| f64::from(u32::try_from(count).unwrap_or(u32::MAX));
     if whole == 0 { 0.0 } else { float(part) / float(whole) * 1000.0 }
@@ -309,7 +310,7 @@ mod tests {
             measured: Measured {
                 span: Duration::from_secs(10),
                 pictures: 250,
-                sounds: 400,
+                audio_frames: 400,
                 fps: Some(25.0),
                 video_kbps: 2_000,
                 audio_kbps: 96,
@@ -342,7 +343,7 @@ mod tests {
         let stream = SurveyedStream {
             codec: "H.264".into(),
             audio: Some("AAC".into()),
-            measured: Measured { sounds: 1, recovery_points: 3, ..Measured::default() },
+            measured: Measured { audio_frames: 1, recovery_points: 3, ..Measured::default() },
             drops: vec![
                 ("reserved-type", 4),
                 ("cut-short", 0),
@@ -358,7 +359,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_is_said_of_a_good_feed() {
+    fn good_feed_has_no_advice() {
         let sub =
             with(|s| (s.width, s.height, s.measured.video_kbps, s.measured.peak_kbps) = (640, 360, 300, 500));
         assert_eq!(advise(Some(&good()), Some(&sub)), []);
@@ -376,30 +377,30 @@ mod tests {
     #[case::only_one(with(|s| s.measured.keyframes = None), "survey.keyframe-unknown")]
     #[case::slow(with(|s| s.measured.fps = Some(12.4)), "survey.frame-rate")]
     #[case::peaks(with(|s| s.measured.peak_kbps = 6_000), "survey.peak")]
-    #[case::no_sound(with(|s| s.audio = None), "survey.no-sound")]
+    #[case::no_audio(with(|s| s.audio = None), "survey.no-sound")]
     #[case::opus(with(|s| (s.audio, s.audio_left) = (None, vec!["OPUS".into()])), "survey.sound-left")]
     #[case::telephone(with(|s| s.audio = Some("G.711 A-law".into())), "survey.g711")]
-    #[case::mute(with(|s| s.measured.sounds = 0), "survey.mute")]
+    #[case::mute(with(|s| s.measured.audio_frames = 0), "survey.mute")]
     #[case::lossy(with(|s| (s.transport, s.packets) = ("udp".into(), (950, 50))), "survey.loss")]
     #[case::fast_clock(with(|s| s.drift_ppm = Some((900.0, 20.0))), "survey.drift")]
-    fn each_shortcoming_is_told_once(#[case] stream: SurveyedStream, #[case] code: &str) {
+    fn each_shortcoming_has_one_advice(#[case] stream: SurveyedStream, #[case] code: &str) {
         assert_eq!(codes(&stream, None), [code]);
     }
 
     #[test]
-    fn a_drift_within_its_uncertainty_is_not_told() {
+    fn drift_within_its_uncertainty_has_no_advice() {
         assert_eq!(codes(&with(|s| s.drift_ppm = Some((900.0, 400.0))), None), [""; 0]);
     }
 
     #[test]
-    fn swapped_and_equal_streams_are_noticed() {
+    fn swapped_and_equal_streams_are_detected() {
         let small = with(|s| (s.width, s.height, s.measured.video_kbps) = (640, 360, 1_900));
         assert_eq!(codes(&small, Some(&good())), ["survey.swapped"]);
         assert_eq!(codes(&good(), Some(&good())), ["survey.same"]);
     }
 
     #[test]
-    fn loss_names_the_way_out_that_there_is() {
+    fn loss_advice_suggests_an_available_transport() {
         let lossy = with(|s| (s.transport, s.packets) = ("udp".into(), (950, 50)));
         let sub =
             with(|s| (s.width, s.height, s.measured.video_kbps, s.measured.peak_kbps) = (640, 360, 300, 500));

@@ -1,12 +1,12 @@
-//! Measuring a stream picture by picture.
+//! Measurement of a stream frame by frame.
 
 use std::time::Duration;
 
 const TICKS_PER_SECOND: i64 = 90_000;
-/// Keyframe intervals kept at most: an hour of keyframes every second.
+/// Maximum number of keyframe intervals: an hour of keyframes every second.
 const MAX_INTERVALS: usize = 3_600;
 
-/// Shortest, middle and longest.
+/// Shortest, median and longest interval.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Intervals {
     /// Seconds.
@@ -20,41 +20,40 @@ pub struct Intervals {
 /// Measurements.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Measured {
-    /// Time that the pictures span.
+    /// Media time that the frames span.
     pub span: Duration,
-    /// Pictures.
+    /// Video frames.
     pub pictures: u64,
-    /// Frames of sound.
-    pub sounds: u64,
+    /// Audio frames.
+    pub audio_frames: u64,
     /// Frames per second.
     pub fps: Option<f64>,
-    /// Bit rate of the picture, in kilobits (1000 bits) per second.
+    /// Video bit rate, in kilobits (1000 bits) per second.
     pub video_kbps: u64,
-    /// Bit rate of the sound, likewise.
+    /// Audio bit rate, in kilobits per second.
     pub audio_kbps: u64,
-    /// Bit rate of both in the fullest second.
+    /// Maximum bit rate of both over one second.
     pub peak_kbps: u64,
-    /// Time between keyframes; `None` until there were two.
+    /// Keyframe intervals; `None` before the second keyframe.
     pub keyframes: Option<Intervals>,
-    /// Pictures are sent in another order than they are shown in (B-frames).
+    /// Frames are sent in another order than they are shown in (B-frames).
     pub reordered: bool,
-    /// Keyframes that are recovery points of an open GOP, and no IDR pictures.
+    /// Keyframes that are recovery points of an open GOP instead of IDR frames.
     pub recovery_points: u64,
 }
 
-/// Measures one stream by its decoding times, so that a burst on arrival changes nothing. Memory does not grow with
-/// the bit rate.
+/// Measures one stream by its decoding times, so that bursts on arrival do not matter. Memory is bounded.
 #[derive(Debug, Default)]
 pub struct SurveyMeter {
     first: Option<i64>,
     last: i64,
     last_shown: Option<i64>,
     pictures: u64,
-    sounds: u64,
+    audio_frames: u64,
     video_bytes: u64,
     audio_bytes: u64,
     last_picture_bytes: u64,
-    /// The second that is being filled, and its bytes.
+    /// Current second and its bytes.
     second: (i64, u64),
     peak_bytes: u64,
     last_keyframe: Option<i64>,
@@ -64,8 +63,8 @@ pub struct SurveyMeter {
 }
 
 impl SurveyMeter {
-    /// Takes a picture: decoding and presentation time in ticks of 1/90 000 s.
-    pub fn add_picture(&mut self, dts: i64, pts: i64, bytes: usize, keyframe: bool) {
+    /// Adds a frame: decoding and presentation time in ticks of 1/90 000 s.
+    pub fn add_frame(&mut self, dts: i64, pts: i64, bytes: usize, keyframe: bool) {
         let bytes = u64::try_from(bytes).unwrap_or_default();
         self.first.get_or_insert(dts);
         self.last = dts;
@@ -83,17 +82,17 @@ impl SurveyMeter {
         self.count(dts, bytes);
     }
 
-    /// Counts the last picture as a recovery point that is no IDR picture.
+    /// Counts the last frame as a recovery point without IDR.
     pub fn add_recovery_point(&mut self) {
         self.recovery_points += 1;
     }
 
-    /// Takes a frame of sound.
-    pub fn add_sound(&mut self, dts: i64, bytes: usize) {
+    /// Adds an audio frame.
+    pub fn add_audio(&mut self, dts: i64, bytes: usize) {
         let bytes = u64::try_from(bytes).unwrap_or_default();
-        // Sound before the first picture belongs to no broadcast.
+        // Audio before the first video frame does not count.
         if self.first.is_some() {
-            self.sounds += 1;
+            self.audio_frames += 1;
             self.audio_bytes += bytes;
             self.count(dts, bytes);
         }
@@ -101,7 +100,7 @@ impl SurveyMeter {
 
     fn count(&mut self, dts: i64, bytes: u64) {
         let second = (dts - self.first.unwrap_or(dts)).div_euclid(TICKS_PER_SECOND);
-        // Sound may lag a little behind the picture: it counts to the second that is being filled.
+        // Audio may lag behind the video: it counts to the current second.
         if second > self.second.0 {
             self.peak_bytes = self.peak_bytes.max(self.second.1);
             self.second = (second, 0);
@@ -114,7 +113,7 @@ impl SurveyMeter {
     pub fn measured(&self) -> Measured {
         let ticks = self.first.map_or(0, |first| self.last - first).max(0);
         let span_s = seconds(ticks);
-        // The last picture begins at the end of the span: its bytes belong to what follows.
+        // The last frame begins at the end of the span, so its bytes are left out.
         let video = self.video_bytes - self.last_picture_bytes;
         let kbps = |bytes: u64| -> u64 {
             let millis = u64::try_from(ticks / 90).unwrap_or_default();
@@ -124,7 +123,7 @@ impl SurveyMeter {
         Measured {
             span: Duration::from_secs_f64(span_s),
             pictures: self.pictures,
-            sounds: self.sounds,
+            audio_frames: self.audio_frames,
             fps: (ticks > 0 && intervals >= 4).then(|| f64::from(intervals) / span_s),
             video_kbps: kbps(video),
             audio_kbps: kbps(self.audio_bytes),
@@ -144,7 +143,7 @@ impl SurveyMeter {
     }
 }
 
-/// Ticks in seconds; spans here are far below what 32 bits of milliseconds hold.
+/// Converts ticks to seconds; spans are far below 2^32 milliseconds.
 fn seconds(ticks: i64) -> f64 {
     let millis = u32::try_from(ticks.max(0) / 90).unwrap_or(u32::MAX);
     f64::from(millis) / 1_000.0
@@ -154,14 +153,14 @@ fn seconds(ticks: i64) -> f64 {
 mod tests {
     use super::*;
 
-    /// Ten seconds of 25 frames a second, a keyframe of 10 kB every two seconds, 2 kB otherwise.
+    /// Ten seconds of 25 frames a second: a keyframe of 10 kB every two seconds, other frames of 2 kB.
     fn measured(order: impl Fn(i64) -> i64) -> Measured {
         let mut meter = SurveyMeter::default();
         for frame in 0..=250 {
             let key = frame % 50 == 0;
-            meter.add_picture(frame * 3_600, order(frame) * 3_600, if key { 10_000 } else { 2_000 }, key);
+            meter.add_frame(frame * 3_600, order(frame) * 3_600, if key { 10_000 } else { 2_000 }, key);
             if frame % 2 == 0 {
-                meter.add_sound(frame * 3_600, 500);
+                meter.add_audio(frame * 3_600, 500);
             }
         }
         meter.measured()
@@ -172,7 +171,7 @@ mod tests {
         let measured = measured(|frame| frame);
         assert_eq!(measured.span, Duration::from_secs(10));
         assert!((measured.fps.unwrap() - 25.0).abs() < 0.001);
-        // 245 pictures of 2 kB and 5 of 10 kB in ten seconds.
+        // 245 frames of 2 kB and 5 of 10 kB in ten seconds.
         assert_eq!((measured.video_kbps, measured.audio_kbps), (432, 50));
         let intervals = measured.keyframes.unwrap();
         assert_eq!((intervals.min_s, intervals.median_s, intervals.max_s), (2.0, 2.0, 2.0));
@@ -180,25 +179,25 @@ mod tests {
     }
 
     #[test]
-    fn the_fullest_second_holds_a_keyframe() {
+    fn peak_second_contains_a_keyframe() {
         let measured = measured(|frame| frame);
-        // 24 of 2 kB and one of 10 kB, and 13 of sound.
+        // 24 frames of 2 kB, one of 10 kB, and 13 of audio.
         assert_eq!(measured.peak_kbps, (58_000 + 13 * 500) * 8 / 1000);
     }
 
     #[test]
-    fn pictures_shown_in_another_order_are_noticed() {
+    fn reordered_frames_are_detected() {
         assert!(measured(|frame| frame + if frame % 3 == 1 { 2 } else { 0 }).reordered);
     }
 
     #[test]
-    fn next_to_nothing_gives_no_rates() {
+    fn too_few_frames_yield_no_rates() {
         let mut meter = SurveyMeter::default();
         assert_eq!(meter.measured(), Measured::default());
-        meter.add_sound(0, 10);
-        meter.add_picture(0, 0, 100, true);
+        meter.add_audio(0, 10);
+        meter.add_frame(0, 0, 100, true);
         let measured = meter.measured();
         assert_eq!((measured.fps, measured.video_kbps, measured.keyframes), (None, 0, None));
-        assert_eq!((measured.pictures, measured.sounds), (1, 0));
+        assert_eq!((measured.pictures, measured.audio_frames), (1, 0));
     }
 }

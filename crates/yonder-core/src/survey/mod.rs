@@ -1,4 +1,4 @@
-//! Surveys: what a stream is, measured over some seconds, and what a practitioner would say about it.
+//! Surveys: measurement of a stream over some seconds, and advice on the results.
 
 mod advice;
 mod meter;

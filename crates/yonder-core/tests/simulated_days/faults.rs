@@ -20,7 +20,7 @@ impl Random {
         self.0.wrapping_mul(0x2545_f491_4f6c_dd1d) % limit
     }
 
-    /// A length of time, usually short and sometimes long.
+    /// Returns a length of time, usually short and sometimes long.
     pub(crate) fn span(&mut self, usual_s: u64) -> Duration {
         let factor = if self.below(10) == 0 { 20 } else { 1 };
         Duration::from_millis(1 + self.below(usual_s * 1000 * factor))
@@ -138,7 +138,7 @@ impl ServerFault {
         random.pick(&Self::ALL)
     }
 
-    /// A probe (TCP and TLS) succeeds.
+    /// Returns a probe (TCP and TLS) succeeds.
     pub(crate) fn is_reachable(self) -> bool {
         !matches!(self, Self::Refused | Self::Silent | Self::CertificateExpired)
     }

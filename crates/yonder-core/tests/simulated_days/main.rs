@@ -153,8 +153,8 @@ impl World {
             // A reboot is a row of faults.
             let is_over = self.camera.fault != CameraFault::Ready && self.random.below(3) > 0;
             let fault = if is_over { CameraFault::Ready } else { CameraFault::draw(&mut self.random) };
-            let usual_s = if fault == CameraFault::Ready { 3_600 } else { 60 };
-            self.camera = Condition { fault, until: self.now + self.random.span(usual_s) };
+            let mean_s = if fault == CameraFault::Ready { 3_600 } else { 60 };
+            self.camera = Condition { fault, until: self.now + self.random.span(mean_s) };
             if fault != CameraFault::Ready
                 && matches!(self.feed.state(), FeedState::Flowing | FeedState::Stalled)
             {
@@ -167,8 +167,8 @@ impl World {
             }
             let is_over = self.servers[server].fault != ServerFault::Ready && self.random.below(4) > 0;
             let fault = if is_over { ServerFault::Ready } else { ServerFault::draw(&mut self.random) };
-            let usual_s = if fault == ServerFault::Ready { 3_600 } else { 90 };
-            self.servers[server] = Condition { fault, until: self.now + self.random.span(usual_s) };
+            let mean_s = if fault == ServerFault::Ready { 3_600 } else { 90 };
+            self.servers[server] = Condition { fault, until: self.now + self.random.span(mean_s) };
             if fault != ServerFault::Ready && self.connected && self.push.route() == server {
                 self.fail_push(Cause::new(CauseCode::PushClosedByPlatform, "It closed."));
             }
@@ -380,7 +380,7 @@ fn thirty_days_of_faults_end_live_each_time() {
 }
 
 #[test]
-fn every_seed_keeps_the_promise() {
+fn every_seed_recovers_in_time() {
     let seeds = match number_from("YONDER_SEED") {
         Some(only) => only..only + 1,
         None => 1..number_from("YONDER_SIMULATED_SEEDS").unwrap_or(1_000) + 1,

@@ -1,7 +1,8 @@
-//! The actor of a feed: owns its source, its relays and their pushes, and drives all of them in one loop on one media thread.
+//! Actor of a feed: owns its source, its relays and their pushes, and drives all of them in one loop on one media
+//! thread.
 //!
-//! Nothing that it owns is locked. Whatever waits for something else than its sockets is a child task ([`Children`]). Other
-//! threads send it [`FeedCommand`]s and read its [`FeedSnapshot`].
+//! Its state is not shared and needs no locks. Work that waits for anything but its sockets is done by child tasks
+//! ([`Children`]). Other threads send [`FeedCommand`]s and read the [`FeedSnapshot`].
 
 use std::future::poll_fn;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -20,9 +21,10 @@ use crate::clock::Clock;
 use crate::deadline::DeadlineTimer;
 use crate::output::{OutputContext, RelayOutput};
 use crate::push::{CLOSE_TIMEOUT, Push, PushId};
+use crate::source::DigestHosts;
 use crate::source::{Inlet, InletEvent};
 use crate::spec::{FeedSpec, HoldSpec, PushSpec};
-use crate::view::{Carrier, CauseView, FeedView};
+use crate::view::{CauseView, FeedView, RtpTransport};
 use yonder_slate::SlateFolder;
 
 use super::gop::GopCache;
@@ -30,46 +32,45 @@ use super::snapshot::{FeedSnapshot, RelaySnapshot, SnapshotCell};
 use super::source::SourceStage;
 use super::{FeedCommand, FeedSetup, FeedSignal};
 
-/// Interval of everything that is done once a second: statistics of the source, backlogs of the pushes, and a snapshot. One
-/// tick for all of it wakes the thread once.
+/// Interval of statistics, backlog evaluation and snapshots. A single tick for all of them wakes the thread once.
 const TICK_INTERVAL: Duration = Duration::from_secs(1);
-/// How long one poll may write to pushes before other feeds of the thread have their turn.
+/// Maximum duration of writing to pushes in one poll, before other feeds of the thread are polled.
 const MAX_POLL: Duration = Duration::from_millis(1);
-/// Margin over the time that connections have to close.
+/// Margin over the timeout of closing connections.
 const CLOSE_MARGIN: Duration = Duration::from_millis(100);
-/// Pause after a panic in the actor itself.
+/// Pause after a panic of the actor itself.
 const PANIC_PAUSE: Duration = Duration::from_secs(1);
 
-/// How a run of the actor ended.
+/// End of a run of the actor.
 pub(super) enum ActorEnd {
     /// All connections have been closed.
     Ended,
-    /// It is to continue on another media thread.
+    /// The actor moves to another media thread.
     Moved {
         /// Number of the thread.
         to: usize,
-        /// The actor.
+        /// Actor.
         actor: Box<FeedActor>,
     },
 }
 
-/// Why a run of the actor is over.
+/// Reason for the end of a run.
 #[derive(Debug)]
 enum Exit {
     End,
     Move(usize),
 }
 
-/// A reader on another thread.
+/// Subscriber on another thread.
 #[derive(Debug)]
 struct Viewer {
     frames: mpsc::Sender<Arc<Frame>>,
-    /// It gets nothing until the next keyframe: it was too slow, or the feed was absent when it came.
+    /// Frames are skipped up to the next keyframe: the viewer was too slow, or the feed was absent when it subscribed.
     skips: bool,
 }
 
 impl Viewer {
-    /// Sends a frame; false when the viewer is gone.
+    /// Sends a frame. Returns false if the viewer has disconnected.
     fn send(&mut self, frame: &Arc<Frame>) -> bool {
         if self.skips && !frame.is_keyframe() {
             return !self.frames.is_closed();
@@ -88,24 +89,25 @@ impl Viewer {
     }
 }
 
-/// A feed with its relays.
+/// Feed with its relays.
 #[derive(Debug)]
 pub(super) struct FeedActor {
     pub(super) clock: Clock,
+    pub(super) digest_hosts: DigestHosts,
     changes: watch::Sender<u64>,
     slates: Option<SlateFolder>,
     commands: mpsc::UnboundedReceiver<FeedCommand>,
     pub(super) spec: FeedSpec,
     pub(super) machine: FeedMachine,
-    /// The transport that video last came by.
-    pub(super) known_carrier: Option<Carrier>,
+    /// Transport of the last session with video.
+    pub(super) known_carrier: Option<RtpTransport>,
     pub(super) inlet: Inlet,
     pub(super) source: SourceStage,
-    /// Sessions that are being closed; the next connection waits for them.
+    /// Number of sessions that are closing; the next connection waits for them.
     pub(super) closing_sources: u32,
     /// Time of the next connection attempt.
     pub(super) retry_at: Option<Duration>,
-    /// Probes an absent camera, at this interval.
+    /// Probe of an absent camera, with its interval.
     pub(super) probe: Option<(Duration, Child)>,
     gop: GopCache,
     viewers: Vec<Viewer>,
@@ -115,12 +117,12 @@ pub(super) struct FeedActor {
     snapshot: Arc<SnapshotCell>,
     /// Time of the next tick.
     tick_due: Duration,
-    /// A state has changed that is published at once.
+    /// A state has changed and must be published.
     pub(super) is_changed: bool,
-    /// It runs for a viewer alone, and ends with the first failure.
+    /// It runs for viewers only, and ends with the first failure.
     is_temporary: bool,
     exit: Option<Exit>,
-    /// After a panic nothing is done until then.
+    /// End of the pause after a panic.
     paused_until: Option<Duration>,
     #[cfg(debug_assertions)]
     panics_next: Option<super::PanicPlace>,
@@ -133,7 +135,7 @@ impl FeedActor {
         commands: mpsc::UnboundedReceiver<FeedCommand>,
         is_temporary: bool,
     ) -> Self {
-        let FeedSetup { clock, changes, slates } = setup;
+        let FeedSetup { clock, digest_hosts, changes, slates } = setup;
         let now = clock.now();
         let mut machine = FeedMachine::new(rand::random(), now);
         machine.set_history(spec.history);
@@ -142,6 +144,7 @@ impl FeedActor {
         let first = FeedSnapshot::new(now, view(&spec, &machine, &mut inlet, clock), Vec::new(), Vec::new());
         Self {
             clock,
+            digest_hosts,
             changes,
             slates,
             commands,
@@ -180,11 +183,11 @@ impl FeedActor {
     /// Runs until the feed ends, or moves to another thread.
     ///
     /// # Cancel safety
-    /// When dropped, all connections are closed without a farewell.
+    /// When dropped, all connections are closed immediately.
     pub(super) async fn run(mut self) -> ActorEnd {
         self.register_here();
         let mut timer = DeadlineTimer::new(self.clock);
-        // The actor has its own limit, by time.
+        // The actor limits its polls by time, so tokio's budget is not needed.
         let exit = unconstrained(poll_fn(|context| self.poll_guarded(context, &mut timer))).await;
         match exit {
             Exit::Move(to) => ActorEnd::Moved { to, actor: Box::new(self) },
@@ -195,7 +198,7 @@ impl FeedActor {
         }
     }
 
-    /// Registers all sockets with the runtime that runs the caller.
+    /// Registers all sockets with the caller's runtime.
     fn register_here(&mut self) {
         self.register_source_here();
         for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
@@ -215,14 +218,14 @@ impl FeedActor {
         let _pushes = timeout(CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
         self.close_source();
         let _source = timeout(super::source::CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
-        // A viewer reads the cause of a feed of its own after the end.
+        // A viewer reads the cause of a temporary feed after its end.
         if !self.is_temporary {
             self.change(|machine, now| machine.set_enabled(false, now));
         }
         self.publish_snapshot();
     }
 
-    /// Polls, and handles a panic outside of the parts that have a guard of their own: all connections begin again.
+    /// Polls, and handles a panic outside of the guarded parts: all connections restart.
     fn poll_guarded(&mut self, task: &mut Context<'_>, timer: &mut DeadlineTimer) -> Poll<Exit> {
         let polled = catch_unwind(AssertUnwindSafe(|| self.poll(task, timer)));
         polled.unwrap_or_else(|_| {
@@ -323,7 +326,7 @@ impl FeedActor {
             }
             FeedCommand::Hold { relay, wanted } => {
                 if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
-                    output.want_hold(wanted);
+                    output.request_hold(wanted);
                 }
             }
             FeedCommand::RollOver { relay, destination } => {
@@ -335,7 +338,7 @@ impl FeedActor {
             FeedCommand::Subscribe(frames) => {
                 let is_flowing = self.machine.state() == FeedState::Flowing;
                 let mut viewer = Viewer { frames, skips: !is_flowing };
-                // The last frames of an absent feed would be taken for its present picture.
+                // The last frames of an absent feed are outdated.
                 if is_flowing {
                     for frame in self.gop.frames() {
                         viewer.send(frame);
@@ -366,7 +369,7 @@ impl FeedActor {
         }
     }
 
-    /// Panics if a test has asked for it.
+    /// Panics if a test has requested it.
     pub(super) fn panic_in_source(&mut self) {
         #[cfg(debug_assertions)]
         assert!(
@@ -375,7 +378,7 @@ impl FeedActor {
         );
     }
 
-    /// Adds a relay, if it is new: its output begins with the last keyframe.
+    /// Adds a new relay; its output begins with the last keyframe.
     fn add_relay(&mut self, name: &str, hold: &HoldSpec, keyframe: Option<Arc<Frame>>) {
         if self.relays.iter().any(|output| *output.name == *name) {
             return;
@@ -390,7 +393,7 @@ impl FeedActor {
         self.relays.push(output);
     }
 
-    /// Brings a relay to the given shape.
+    /// Applies the specification of a relay.
     fn apply(&mut self, relay: &str, revision: u64, pushes: Vec<PushSpec>, hold: HoldSpec) {
         if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
             output.revision = revision;
@@ -402,7 +405,7 @@ impl FeedActor {
     }
 
     fn handle_children(&mut self, task: &mut Context<'_>) {
-        // The channel stays open: the actor has a sender.
+        // The channel stays open, since the actor has a sender.
         while let Poll::Ready(Some(event)) = self.children.poll_event(task) {
             self.handle_child(event);
         }
@@ -458,7 +461,7 @@ impl FeedActor {
         }
     }
 
-    /// Passes an event to the machine, and takes the result over.
+    /// Passes an event to the state machine, and applies the result.
     pub(super) fn change(&mut self, event: impl FnOnce(&mut FeedMachine, Duration)) {
         let before = self.machine.state();
         event(&mut self.machine, self.clock.now());
@@ -478,7 +481,7 @@ impl FeedActor {
         self.is_changed |= before != after;
     }
 
-    /// Handles the events and publishes the frames that the source has left in the inlet.
+    /// Handles the inlet's events and publishes its frames.
     pub(super) fn publish(&mut self) {
         for event in std::mem::take(&mut self.inlet.events) {
             match event {
@@ -497,7 +500,7 @@ impl FeedActor {
         }
     }
 
-    /// Polls every relay; true when some have more to do at once.
+    /// Polls all relays. Returns true if some must be polled again at once.
     fn poll_relays(&mut self, task: &mut Context<'_>, is_tick: bool) -> bool {
         let deadline = Instant::now() + MAX_POLL;
         let mut has_more = false;
@@ -505,7 +508,7 @@ impl FeedActor {
             let mut context = OutputContext {
                 task: &mut *task,
                 is_tick,
-                figures: &mut self.inlet.figures,
+                stats: &mut self.inlet.stats,
                 signal: &self.signal,
                 children: &mut self.children,
             };
@@ -530,7 +533,7 @@ impl FeedActor {
     fn publish_snapshot(&mut self) {
         let now = self.clock.now();
         let feed = view(&self.spec, &self.machine, &mut self.inlet, self.clock);
-        let offered = self.inlet.figures.offered().to_vec();
+        let offered = self.inlet.stats.offered().to_vec();
         let relays = self.relays.iter_mut().map(|output| RelaySnapshot {
             name: Arc::clone(&output.name),
             revision: output.revision,
@@ -540,10 +543,10 @@ impl FeedActor {
     }
 }
 
-/// Returns the feed as it is shown.
+/// Returns the view of the feed.
 fn view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock) -> FeedView {
     let now = clock.now();
-    let figures = &mut inlet.figures;
+    let stats = &mut inlet.stats;
     FeedView {
         name: spec.name.clone(),
         age: Duration::ZERO,
@@ -555,15 +558,15 @@ fn view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock)
         retry_in: machine.state().retry_at().map(|until| until.saturating_sub(now)),
         history: machine.history(),
         needs_attention: machine.needs_attention(),
-        transport: figures.carrier(),
-        video: figures.video(now),
-        audio: figures.audio(),
-        bytes: figures.bytes(),
-        packets_lost: figures.packets_lost(),
-        units_dropped: figures.units_dropped(),
-        skipped: figures.skipped(),
-        reception: figures.reception(),
-        steps: figures.steps(),
+        transport: stats.carrier(),
+        video: stats.video(now),
+        audio: stats.audio(),
+        bytes: stats.bytes(),
+        packets_lost: stats.packets_lost(),
+        units_dropped: stats.units_dropped(),
+        skipped: stats.skipped(),
+        reception: stats.reception(),
+        steps: stats.steps(),
         reconnects: machine.reconnects(),
     }
 }

@@ -1,13 +1,13 @@
-//! Frames of a feed since its last keyframe, for relays and viewers that join.
+//! Cache of the current GOP of a feed, for relays and viewers that join.
 
 use std::sync::Arc;
 
 use yonder_media::Frame;
 
-/// Largest payload held: four seconds at 64 Mbit/s. Nobody can join a GOP that is longer.
+/// Maximum payload: four seconds at 64 Mbit/s. A longer GOP cannot be joined.
 const MAX_BYTES: usize = 32 * 1024 * 1024;
 
-/// The present GOP.
+/// Current GOP.
 #[derive(Debug, Default)]
 pub(super) struct GopCache {
     frames: Vec<Arc<Frame>>,
@@ -15,7 +15,7 @@ pub(super) struct GopCache {
 }
 
 impl GopCache {
-    /// Adds a frame. A keyframe replaces everything before it.
+    /// Adds a frame. A keyframe replaces all earlier frames.
     pub(super) fn push(&mut self, frame: &Arc<Frame>) {
         if frame.is_keyframe() {
             self.clear();
@@ -54,7 +54,7 @@ mod tests {
     }
 
     #[test]
-    fn it_holds_the_frames_from_the_last_keyframe_on() {
+    fn cache_has_the_frames_from_the_last_keyframe_on() {
         let mut gop = GopCache::default();
         for (dts, keyframe) in [(0, false), (1, true), (2, false), (3, true), (4, false), (5, false)] {
             gop.push(&frame(dts, keyframe, 10));

@@ -1,12 +1,11 @@
-//! A feed with its relays and their pushes: one actor on one media thread, and the handle by which the rest of the engine
-//! reaches it.
+//! Feed with its relays and their pushes: the actor on a media thread, and the handle for the rest of the engine.
 
 mod actor;
-mod figures;
 mod gop;
 mod probe;
 mod snapshot;
 mod source;
+mod stats;
 
 use std::sync::Arc;
 
@@ -17,26 +16,27 @@ use yonder_core::Cause;
 use yonder_media::Frame;
 
 use crate::clock::Clock;
+use crate::source::DigestHosts;
 use crate::spec::{FeedSpec, HoldSpec, PushSpec};
 use yonder_slate::SlateFolder;
 
 use actor::{ActorEnd, FeedActor};
-pub(crate) use figures::FeedFigures;
 pub(crate) use snapshot::{FeedSnapshot, SnapshotCell};
+pub(crate) use stats::FeedStats;
 
-/// Frames that may wait for a viewer on another thread. One that is further behind skips to a keyframe.
+/// Maximum frames queued for a viewer on another thread; beyond it the viewer skips to a keyframe.
 const VIEWER_QUEUE: usize = 2_048;
 
-/// State of a feed as its relays need it.
+/// State of a feed for its relays.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct FeedSignal {
     /// Video arrives.
     pub(crate) flows: bool,
-    /// Why it does not, or what is wrong with it.
+    /// Cause while no video arrives, or a warning.
     pub(crate) cause: Option<Cause>,
 }
 
-/// Place of a panic that a test asks for.
+/// Location of a panic requested by a test.
 #[cfg(debug_assertions)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PanicPlace {
@@ -50,74 +50,75 @@ pub enum PanicPlace {
     Actor,
 }
 
-/// Request to a feed's actor.
+/// Command for a feed's actor.
 #[derive(Debug)]
 pub(crate) enum FeedCommand {
-    /// Pull from another address, or with other credentials.
+    /// Change address or credentials.
     SetSpec(FeedSpec),
-    /// Start a relay, or bring it to the given shape.
+    /// Start a relay, or apply a changed specification.
     Apply {
         /// Name of the relay.
         relay: String,
-        /// Number of this application.
+        /// Revision of the specification.
         revision: u64,
-        /// Its pushes.
+        /// Pushes.
         pushes: Vec<PushSpec>,
-        /// Its holding picture.
+        /// Holding picture.
         hold: HoldSpec,
-        /// Source of its slate from before a restart, for a relay that is new.
+        /// Slate source from before a restart, for a new relay.
         keyframe: Option<Arc<Frame>>,
     },
-    /// Dial now, also after a failure that waits for a person.
+    /// Retry now, also when blocked.
     Retry,
-    /// End a relay's pushes in order.
+    /// End the pushes of a relay in order.
     Remove(String),
-    /// Begins or ends a hold that a person has asked for.
+    /// Begin or end a hold requested by an operator.
     Hold {
         /// Relay.
         relay: String,
-        /// Show the holding picture.
+        /// Hold.
         wanted: bool,
     },
-    /// End a push in order and connect again at once.
+    /// Close the connection of a push in order and reconnect at once.
     RollOver {
         /// Name of the relay.
         relay: String,
         /// Name of the destination.
         destination: String,
     },
-    /// Send every frame, beginning with the last keyframe.
+    /// Send all frames, beginning with the last keyframe.
     Subscribe(mpsc::Sender<Arc<Frame>>),
-    /// Continue on the media thread with this number.
+    /// Move to another media thread.
     Move(usize),
     /// End everything in order.
     End,
-    /// Panic, as a fault would.
+    /// Panic, for tests.
     #[cfg(debug_assertions)]
     Panic(PanicPlace, String),
 }
 
-/// Everything that an actor is started with.
+/// Parameters of an actor.
 #[derive(Debug, Clone)]
 pub(crate) struct FeedSetup {
     pub(crate) clock: Clock,
-    /// Changes whenever a state changed.
+    pub(crate) digest_hosts: DigestHosts,
+    /// Notified of each change of a state.
     pub(crate) changes: watch::Sender<u64>,
-    /// Folder with the sources of slates, which outlive a restart.
+    /// Folder of slate sources, which survive a restart.
     pub(crate) slates: Option<SlateFolder>,
 }
 
-/// Handle of a feed. When it is dropped the actor is aborted.
+/// Handle of a feed. The actor is aborted on drop.
 #[derive(Debug)]
 pub(crate) struct FeedHandle {
     commands: mpsc::UnboundedSender<FeedCommand>,
     snapshot: Arc<SnapshotCell>,
-    /// Starts the actor on its thread, and again on another when it moves.
+    /// Task that runs the actor, on one media thread after the other.
     keeper: AbortOnDropHandle<()>,
 }
 
 impl FeedHandle {
-    /// Starts a feed on one of `threads`. The handle's own task runs on `runtime`.
+    /// Starts a feed on one of `threads`. The keeper task runs on `runtime`.
     pub(crate) fn start(
         setup: FeedSetup,
         spec: FeedSpec,
@@ -128,9 +129,14 @@ impl FeedHandle {
         Self::keep(FeedActorBuilder { setup, spec, is_temporary: false }, runtime, threads, thread)
     }
 
-    /// Starts a feed for a viewer alone: it ends with the first failure.
-    pub(crate) fn start_temporary(clock: Clock, spec: FeedSpec, runtime: &Handle) -> Self {
-        let setup = FeedSetup { clock, changes: watch::Sender::new(0), slates: None };
+    /// Starts a temporary feed for viewers: it ends with the first failure.
+    pub(crate) fn start_temporary(
+        clock: Clock,
+        digest_hosts: DigestHosts,
+        spec: FeedSpec,
+        runtime: &Handle,
+    ) -> Self {
+        let setup = FeedSetup { clock, digest_hosts, changes: watch::Sender::new(0), slates: None };
         let builder = FeedActorBuilder { setup, spec, is_temporary: true };
         Self::keep(builder, runtime, Arc::from([runtime.clone()]), 0)
     }
@@ -144,9 +150,9 @@ impl FeedHandle {
         Self { commands, snapshot, keeper }
     }
 
-    /// Sends a request.
+    /// Sends a command.
     pub(crate) fn send(&self, command: FeedCommand) {
-        // An actor that has ended has nothing to do.
+        // The actor may have ended.
         let _unused = self.commands.send(command);
     }
 
@@ -155,22 +161,22 @@ impl FeedHandle {
         self.snapshot.load()
     }
 
-    /// Returns where snapshots are published.
+    /// Returns the cell with the snapshots.
     pub(crate) fn snapshots(&self) -> Arc<SnapshotCell> {
         Arc::clone(&self.snapshot)
     }
 
-    /// Returns a handle for subscriptions, which does not keep the feed alive.
+    /// Returns a handle for subscriptions that does not keep the feed alive.
     pub(crate) fn subscriber(&self) -> Subscriber {
         Subscriber(self.commands.downgrade())
     }
 
-    /// Returns the frames from the last keyframe on. The channel is closed when the feed ends.
+    /// Subscribes to the frames from the last keyframe on. The channel closes at the end of the feed.
     pub(crate) fn subscribe(&self) -> mpsc::Receiver<Arc<Frame>> {
         self.subscriber().subscribe()
     }
 
-    /// True once the feed has ended.
+    /// Returns true once the feed has ended.
     pub(crate) fn has_ended(&self) -> bool {
         self.keeper.is_finished()
     }
@@ -181,29 +187,29 @@ impl FeedHandle {
     /// When dropped, the feed is aborted.
     pub(crate) async fn end(self) {
         self.send(FeedCommand::End);
-        // It has ended as well when it was aborted.
+        // An aborted feed has ended as well.
         let _ended = self.keeper.await;
     }
 }
 
-/// Handle of a feed for its viewers, which does not keep it alive.
+/// Handle for viewers that does not keep the feed alive.
 #[derive(Debug, Clone)]
 pub(crate) struct Subscriber(mpsc::WeakUnboundedSender<FeedCommand>);
 
 impl Subscriber {
-    /// Has the feed dialed now.
+    /// Requests an immediate retry.
     pub(crate) fn retry(&self) {
         if let Some(commands) = self.0.upgrade() {
-            // A feed that has ended has nothing to dial.
+            // The feed may have ended.
             let _unused = commands.send(FeedCommand::Retry);
         }
     }
 
-    /// Returns the frames from the last keyframe on. The channel is closed when the feed ends.
+    /// Subscribes to the frames from the last keyframe on. The channel closes at the end of the feed.
     pub(crate) fn subscribe(&self) -> mpsc::Receiver<Arc<Frame>> {
         let (sender, frames) = mpsc::channel(VIEWER_QUEUE);
         if let Some(commands) = self.0.upgrade() {
-            // A feed that has ended closes the channel.
+            // The channel closes if the feed has ended.
             let _unused = commands.send(FeedCommand::Subscribe(sender));
         }
         frames
@@ -216,7 +222,7 @@ struct FeedActorBuilder {
     is_temporary: bool,
 }
 
-/// Runs an actor to its end, on one thread after the other.
+/// Runs an actor to its end, on one media thread after the other.
 async fn keep(mut actor: FeedActor, threads: Arc<[Handle]>, mut thread: usize) {
     let name = actor.name().to_owned();
     loop {

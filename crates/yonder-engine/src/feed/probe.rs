@@ -1,4 +1,4 @@
-//! Probe of an absent camera.
+//! Probes of an absent camera.
 
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -7,12 +7,13 @@ use tokio::time::{Instant, sleep_until, timeout};
 use yonder_rtsp::CameraUrl;
 
 use crate::children::{Child, ChildEvent, Children};
-use crate::dial;
+use crate::connect;
 
-/// Probes reuse the addresses of a name for this long.
+/// Time for which a resolved address is reused.
 const ADDRESS_TTL: Duration = Duration::from_secs(5);
 
-/// Starts a child that reports [`ChildEvent::CameraAnswered`] once the camera accepts a TCP connection, which is closed at once.
+/// Spawns a child that reports [`ChildEvent::CameraAnswered`] once the camera accepts a TCP connection, which is closed
+/// at once.
 pub(super) fn start(url: CameraUrl, interval: Duration, children: &mut Children) -> Child {
     children.spawn(probe(url, interval), |panic| {
         tracing::error!(panic, "probe of a camera panicked");
@@ -28,13 +29,13 @@ async fn probe(url: CameraUrl, interval: Duration) -> ChildEvent {
         let began = Instant::now();
         let is_stale = resolved_at.is_none_or(|at| at.elapsed() >= ADDRESS_TTL);
         let answered = async {
-            if is_stale && let Ok(found) = dial::resolve(&host, port).await {
+            if is_stale && let Ok(found) = connect::resolve(&host, port).await {
                 addresses = found;
                 resolved_at = Some(began);
             }
-            dial::connect(&addresses, None).await.is_ok()
+            connect::connect(&addresses, None).await.is_ok()
         };
-        // A camera that takes longer to accept is dialed in its turn, which comes as soon.
+        // A slower camera is reached by the next regular dial.
         if timeout(interval, answered).await == Ok(true) {
             return ChildEvent::CameraAnswered;
         }

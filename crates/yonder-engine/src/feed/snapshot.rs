@@ -1,4 +1,4 @@
-//! Snapshot of a feed with its relays and their pushes: the only thing that other threads read of an actor.
+//! Snapshot of a feed with its relays and pushes: the state of an actor that other threads can read.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -10,25 +10,25 @@ use yonder_rtsp::Offered;
 use crate::clock::Clock;
 use crate::view::{CauseView, FeedView, PushView};
 
-/// A feed that flows and has published no snapshot for this long is shown as stalled: its media thread stands still.
+/// Age of the last snapshot beyond which a flowing feed is shown as stalled, since its media thread is blocked.
 const STALE_AFTER: Duration = Duration::from_secs(5);
 
-/// State of a feed at one moment.
+/// Snapshot of a feed.
 #[derive(Debug, Clone)]
 pub(crate) struct FeedSnapshot {
     /// When it was taken.
     pub(crate) taken_at: Duration,
     feed: FeedView,
-    /// Everything the camera offers.
+    /// Media that the camera offers.
     pub(crate) offered: Vec<Offered>,
     relays: Vec<RelaySnapshot>,
 }
 
-/// State of a relay at one moment.
+/// Snapshot of a relay.
 #[derive(Debug, Clone)]
 pub(crate) struct RelaySnapshot {
     pub(super) name: Arc<str>,
-    /// Number of the application that it shows.
+    /// Revision of the applied specification.
     pub(crate) revision: u64,
     pub(super) pushes: Vec<PushView>,
 }
@@ -43,7 +43,7 @@ impl FeedSnapshot {
         Self { taken_at, feed, offered, relays }
     }
 
-    /// Returns the feed, with the age of what is known of it.
+    /// Returns the view of the feed, with the age of the snapshot.
     pub(crate) fn feed(&self, clock: Clock) -> FeedView {
         let now = clock.now();
         let age = now.saturating_sub(self.taken_at);
@@ -57,7 +57,7 @@ impl FeedSnapshot {
         view
     }
 
-    /// Returns a relay; `None` for one that the actor does not know yet.
+    /// Returns a relay; `None` if the actor does not know it yet.
     pub(crate) fn relay(&self, name: &str) -> Option<&RelaySnapshot> {
         self.relays.iter().find(|relay| *relay.name == *name)
     }
@@ -69,17 +69,17 @@ impl FeedSnapshot {
         Some(push)
     }
 
-    /// Returns whether video arrives.
+    /// Returns true while video arrives.
     pub(crate) fn is_flowing(&self) -> bool {
         self.feed.state == FeedPhase::Flowing
     }
 
-    /// Returns the cause for which the feed does not flow.
+    /// Returns the cause while the feed does not flow.
     pub(crate) fn cause(&self) -> Option<&CauseView> {
         self.feed.cause.as_ref()
     }
 
-    /// Load on its media thread: kilobits per second read and written.
+    /// Returns the load on its media thread: kilobits per second read and written.
     pub(crate) fn load_kbps(&self) -> u64 {
         let read = self.feed.video.as_ref().map_or(0, |video| video.kbps);
         let written: u64 = self.relays.iter().flat_map(|relay| &relay.pushes).map(|push| push.kbps).sum();
@@ -87,13 +87,13 @@ impl FeedSnapshot {
     }
 }
 
-/// Cause of a feed that is shown as stalled although its machine got no event.
+/// Returns the cause of a feed that is shown as stalled because of an old snapshot.
 fn no_frames(span: Duration) -> Cause {
     let message = format!("The service has processed no video of this feed for {} s.", span.as_secs());
     Cause::new(CauseCode::FeedStalled, message)
 }
 
-/// The last snapshot. Readers never delay the writer.
+/// Last snapshot. Readers never block the writer.
 #[derive(Debug)]
 pub(crate) struct SnapshotCell(ArcSwap<FeedSnapshot>);
 

@@ -1,4 +1,4 @@
-//! The source of a feed within its actor: connecting, reading, ending and probing.
+//! Source of a feed within its actor: connecting, reading, closing and probing.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::task::Context;
@@ -7,15 +7,15 @@ use std::time::Duration;
 use yonder_core::{Cause, CauseCode, Decision, DialStep};
 
 use crate::children::{Attempt, Child, ChildEvent};
-use crate::source::{ConnectError, Dial, RtspSession, SourceEnd, digest};
+use crate::source::{ConnectError, Dial, RtspSession, SourceEnd};
 use crate::spec::FeedSpec;
 
 use super::actor::FeedActor;
 use super::probe;
 
-/// How long an orderly end may take.
+/// Timeout of an orderly end.
 pub(super) const CLOSE_TIMEOUT: Duration = Duration::from_millis(500);
-/// Reads in one poll, before what was read is written.
+/// Maximum reads in one poll, before frames are written to pushes.
 const MAX_READS: usize = 4;
 
 /// State of the source.
@@ -23,16 +23,16 @@ const MAX_READS: usize = 4;
 pub(super) enum SourceStage {
     /// No connection.
     Idle,
-    /// A child connects.
+    /// A child task connects.
     Connecting(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
-    /// The RTSP dialogue or session runs.
+    /// The RTSP session is active.
     Running(Box<Dial>, Box<RtspSession>),
-    /// The connection has failed, and a child looks for probable causes.
+    /// The connection has failed, and a child task determines probable causes.
     Diagnosing(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
 }
 
 impl FeedActor {
-    /// Connects when that is due, or reads and publishes. True when there is more to read at once.
+    /// Connects if due, or reads and publishes. Returns true if there may be more to read at once.
     pub(super) fn poll_source(&mut self, task: &mut Context<'_>, is_tick: bool) -> bool {
         self.connect_if_due();
         for read in 0..MAX_READS {
@@ -69,8 +69,13 @@ impl FeedActor {
         let before = self.machine.state();
         match self.machine.decide(now) {
             Decision::Dial => {
-                self.inlet.figures.begin_dial(now);
-                self.connect(Dial::new(self.clock, self.spec.clone(), self.known_carrier));
+                self.inlet.stats.begin_dial(now);
+                self.connect(Dial::new(
+                    self.clock,
+                    self.digest_hosts.clone(),
+                    self.spec.clone(),
+                    self.known_carrier,
+                ));
             }
             Decision::WaitUntil(until) => self.retry_at = Some(until),
             Decision::Idle => {}
@@ -79,10 +84,10 @@ impl FeedActor {
         self.probe_if_absent(now);
     }
 
-    /// Probes an absent camera. One that accepts connections but does not answer is there already: probing would only make it
-    /// be dialed without a pause.
+    /// Probes an absent camera. Not one that accepts connections but does not answer: a successful probe would skip its
+    /// backoff.
     fn probe_if_absent(&mut self, now: Duration) {
-        let interval = self.machine.probe_interval(now).filter(|_| !self.inlet.figures.was_reached());
+        let interval = self.machine.probe_interval(now).filter(|_| !self.inlet.stats.was_reached());
         let Some(interval) = interval else {
             self.probe = None;
             return;
@@ -93,7 +98,7 @@ impl FeedActor {
         }
     }
 
-    /// Returns the next time at which [`Self::poll_source`] has something to do.
+    /// Returns the next time at which [`Self::poll_source`] is due.
     pub(super) fn source_timeout(&self) -> Option<Duration> {
         match &self.source {
             SourceStage::Running(_, session) => Some(session.poll_timeout(&self.inlet, self.clock.now())),
@@ -121,7 +126,7 @@ impl FeedActor {
 
     pub(super) fn handle_source_step(&mut self, attempt: Attempt, step: DialStep, now: Duration) {
         if matches!(&self.source, SourceStage::Connecting(current, _) if *current == attempt) {
-            self.inlet.figures.note_step(step, now);
+            self.inlet.stats.note_step(step, now);
         }
     }
 
@@ -134,11 +139,11 @@ impl FeedActor {
         if !matches!(&self.source, SourceStage::Connecting(current, _) if *current == attempt) {
             return;
         }
-        // The child may have run on another thread.
+        // The child may have run on another runtime.
         match result.and_then(|session| session.register_here().map_err(|error| lost_here(&error))) {
             Ok(mut session) => {
                 let now = self.clock.now();
-                self.inlet.figures.begin_session(dial.carrier());
+                self.inlet.stats.begin_session(dial.carrier());
                 self.inlet.begin_session(now);
                 session.start(now);
                 self.source = SourceStage::Running(dial, Box::new(session));
@@ -157,10 +162,10 @@ impl FeedActor {
         }
     }
 
-    /// Ends the source with a failure, without a farewell.
+    /// Fails the source without an orderly end.
     pub(super) fn fail_source(&mut self, cause: Cause) {
         self.source = SourceStage::Idle;
-        self.inlet.figures.end_session();
+        self.inlet.stats.end_session();
         self.change(|machine, now| machine.on_failed(cause, now));
     }
 
@@ -180,7 +185,7 @@ impl FeedActor {
 
     fn diagnose(&mut self, dial: &Dial, cause: Cause) {
         let attempt = Attempt(self.children.next_number());
-        let step = self.inlet.figures.failing_step(self.clock.now());
+        let step = self.inlet.stats.failing_step(self.clock.now());
         let (dial, fallback) = (dial.clone(), cause.clone());
         let work = async move { ChildEvent::SourceDiagnosed(attempt, dial.diagnose(cause, step).await) };
         let child = self.children.spawn(work, move |panic| {
@@ -190,7 +195,7 @@ impl FeedActor {
         self.source = SourceStage::Diagnosing(attempt, child);
     }
 
-    /// Ends the source in order.
+    /// Closes the source in order.
     pub(super) fn close_source(&mut self) {
         match std::mem::replace(&mut self.source, SourceStage::Idle) {
             SourceStage::Running(dial, session) => {
@@ -203,18 +208,18 @@ impl FeedActor {
 
     fn close_session(&mut self, mut session: RtspSession) {
         session.report_reception(&mut self.inlet, self.clock.now());
-        self.inlet.figures.end_session();
+        self.inlet.stats.end_session();
         self.closing_sources += 1;
         self.children.close(CLOSE_TIMEOUT, session.close(), ChildEvent::SourceClosed);
     }
 
-    /// Pulls from another address, or with other credentials, from now on.
+    /// Applies a changed address or credentials.
     pub(super) fn set_spec(&mut self, spec: FeedSpec) {
         if self.spec.is_same(&spec) {
             return;
         }
         self.close_source();
-        digest::forget(&(spec.url.host.clone(), spec.url.port));
+        self.digest_hosts.forget(&(spec.url.host.clone(), spec.url.port));
         self.machine.set_history(spec.history);
         self.spec = spec;
         self.known_carrier = None;
@@ -222,7 +227,7 @@ impl FeedActor {
         self.change(|machine, now| machine.set_enabled(true, now));
     }
 
-    /// Registers its sockets with the runtime that runs the caller.
+    /// Registers its sockets with the caller's runtime.
     pub(super) fn register_source_here(&mut self) {
         match std::mem::replace(&mut self.source, SourceStage::Idle) {
             SourceStage::Running(dial, session) => match session.register_here() {
@@ -234,7 +239,7 @@ impl FeedActor {
     }
 }
 
-/// Returns the cause of a socket that this machine cannot register.
+/// Returns the cause of a socket that could not be registered.
 fn lost_here(error: &std::io::Error) -> Cause {
     let message = format!("This machine refused to use the connection ({error}).");
     Cause::new(CauseCode::FeedInternal, message)

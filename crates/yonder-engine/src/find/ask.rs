@@ -1,4 +1,4 @@
-//! The conversation with one camera over HTTP. Blocks; runs on a thread that may.
+//! HTTP requests to one ONVIF device. Blocks, so it runs on a blocking thread.
 
 use std::time::{Duration, SystemTime};
 
@@ -17,18 +17,18 @@ use yonder_rtsp::{CameraUrl, Credentials};
 use super::probe::{Candidate, with_host};
 use super::{FoundCamera, FoundStream};
 
-/// How long one answer may take.
+/// Timeout of one response.
 const TIMEOUT: Duration = Duration::from_secs(5);
-/// Streams asked for, at most.
+/// Maximum streams requested.
 const MAX_STREAMS: usize = 128;
 
-/// Reason for which a camera returned nothing.
+/// Error of a request to a device.
 #[derive(Debug)]
 enum AskError {
     NotReached(String),
     NoSense(String),
     Fault(Fault),
-    /// It would take the password in clear only.
+    /// The device accepts only Basic, which would reveal the password.
     ClearPassword,
 }
 
@@ -43,17 +43,17 @@ impl AskError {
 
     fn sentence(&self, has_credentials: bool) -> String {
         match self {
-            Self::NotReached(detail) => format!("It does not answer at its web service ({detail})."),
-            Self::NoSense(detail) => format!("Its answer makes no sense ({detail})."),
+            Self::NotReached(detail) => format!("The web service does not answer ({detail})."),
+            Self::NoSense(detail) => format!("The response is invalid ({detail})."),
             Self::Fault(fault) if fault.wants_sign_in() && has_credentials => {
-                "It refuses this user name and password.".to_owned()
+                "The camera refuses this user name and password.".to_owned()
             }
-            Self::Fault(fault) if fault.wants_sign_in() => "It asks for a user name and password.".to_owned(),
+            Self::Fault(fault) if fault.wants_sign_in() => "The camera requires a user name and password.".to_owned(),
             Self::ClearPassword => {
-                "It asks for the password in clear (HTTP Basic without TLS), and was not sent it. Switch on digest authentication in the camera."
+                "The camera requires the password in clear (HTTP Basic without TLS); it was not sent. Enable digest authentication in the camera."
                     .to_owned()
             }
-            Self::Fault(fault) => format!("It refused: {}.", fault.reason.trim_end_matches('.')),
+            Self::Fault(fault) => format!("The camera refused: {}.", fault.reason.trim_end_matches('.')),
         }
     }
 }
@@ -64,7 +64,7 @@ impl From<Fault> for AskError {
     }
 }
 
-/// Asks one camera.
+/// Requests to one device.
 pub(super) struct Conversation {
     agent: Agent,
     credentials: Option<Credentials>,
@@ -76,13 +76,13 @@ impl Conversation {
         let config = Agent::config_builder()
             .timeout_global(Some(TIMEOUT))
             .http_status_as_error(false)
-            // A device that sends us elsewhere is not the one that was asked.
+            // Redirects are not followed: another device may be at the target.
             .max_redirects(0)
             .build();
         Self { agent: config.into(), credentials, clock: Clock::default() }
     }
 
-    /// All that the camera tells.
+    /// Requests all information about the camera.
     pub(super) fn about(mut self, candidate: Candidate) -> FoundCamera {
         let Candidate { host, services, name, hardware } = candidate;
         let mut camera = FoundCamera {
@@ -109,7 +109,7 @@ impl Conversation {
 
     fn ask_device(&mut self, camera: &mut FoundCamera) -> Result<(), AskError> {
         let device = camera.service.clone();
-        // The clock comes first, without a token: a token must have the device's time.
+        // The clock comes first: an authentication token must have the device's time.
         let clock = self.ask_clock(&device)?;
         if let Some(clock) = clock {
             camera.clock_ahead_s = Some(clock.ahead_s);
@@ -120,7 +120,7 @@ impl Conversation {
         {
             camera.name = name;
         }
-        // Facts are a courtesy: what streams there are is what matters.
+        // The device information is optional.
         if let Ok(facts) = self.ask(&device, &facts_request()).and_then(|answer| Ok(read_facts(&answer)?)) {
             if camera.name == camera.host && !facts.model.is_empty() {
                 camera.name.clone_from(&facts.model);
@@ -132,7 +132,7 @@ impl Conversation {
             [(MediaService::Media2, capabilities.media2), (MediaService::Media, capabilities.media)];
         let mut last = None;
         for (kind, address) in services.into_iter().filter_map(|(kind, address)| Some((kind, address?))) {
-            // The media service is at the host where the device service answered.
+            // The media service is used at the host of the device service.
             let Some(here) = with_host(&address, &camera.host) else { continue };
             match self.profiles(&here, kind) {
                 Ok(profiles) if !profiles.is_empty() => {
@@ -152,8 +152,9 @@ impl Conversation {
         }
     }
 
-    /// Reads the device's clock. Devices that protect their whole web server ask for HTTP authentication even for that; others refuse
-    /// without a token, but have the time in the `Date` field of the response (RFC 9110, 6.6.1).
+    /// Requests the device's clock. Devices that protect their whole web server require HTTP authentication for it;
+    /// others refuse a request without a token, but have the time in the `Date` field of the response (RFC 9110,
+    /// 6.6.1).
     fn ask_clock(&self, device: &str) -> Result<Option<Clock>, AskError> {
         let response = self.send(device, &envelope(&clock_request(), None), self.credentials.as_ref())?;
         let by_date = response.date_s.map(|date_s| Clock { ahead_s: date_s - now_s() });
@@ -164,7 +165,7 @@ impl Conversation {
         Ok(read_clock(&answer, now_s()).or(by_date))
     }
 
-    /// Returns the media services. Devices before ONVIF 2.1, and many cheap ones, know `GetCapabilities` alone.
+    /// Requests the media services. Devices before ONVIF 2.1, and many low-cost ones, only support `GetCapabilities`.
     fn capabilities(&self, device: &str) -> Result<Capabilities, AskError> {
         let services = self.ask(device, &services_request()).and_then(|answer| Ok(read_services(&answer)?));
         match services {
@@ -189,17 +190,19 @@ impl Conversation {
         let mut streams = Vec::new();
         for profile in profiles.into_iter().take(MAX_STREAMS) {
             let asked = self.ask(service, &stream_request(kind, &profile.token));
-            let Ok(Some(told)) = asked.and_then(|answer| Ok(read_stream_address(&answer)?)) else { continue };
-            // Credentials in the address are not ours to keep.
-            let Ok((url, _)) = CameraUrl::parse(&told) else { continue };
+            let Ok(Some(reported)) = asked.and_then(|answer| Ok(read_stream_address(&answer)?)) else {
+                continue;
+            };
+            // Credentials in the address are dropped.
+            let Ok((url, _)) = CameraUrl::parse(&reported) else { continue };
             let here = CameraUrl { host: host.to_owned(), ..url.clone() };
-            let told = (here.host != url.host).then(|| url.to_string());
-            streams.push(FoundStream { profile, address: here.to_string(), told });
+            let reported = (here.host != url.host).then(|| url.to_string());
+            streams.push(FoundStream { profile, address: here.to_string(), reported_address: reported });
         }
         streams
     }
 
-    /// A signed request, where there is an account.
+    /// Sends a request, with a token if there is an account.
     fn ask(&self, service: &str, body: &str) -> Result<Element, AskError> {
         let account = self.credentials.as_ref().map(|credentials| DeviceAccount {
             user: credentials.user.clone(),
@@ -220,8 +223,8 @@ impl Conversation {
         if response.status == 401 { Err(AskError::not_authorized()) } else { read(&response.body) }
     }
 
-    /// Sends a request, and again with HTTP authentication where the device asks for it with status 401 (RFC 7616). The password is never
-    /// sent in clear: any host between could read it.
+    /// Sends a request, and repeats it with HTTP authentication after status 401 (RFC 7616). The password is never sent
+    /// in clear.
     fn send(
         &self,
         service: &str,
@@ -261,7 +264,7 @@ impl Conversation {
 /// Response of a device.
 struct Response {
     status: u16,
-    /// Fields that ask for HTTP authentication.
+    /// `WWW-Authenticate` fields.
     challenges: Vec<String>,
     /// Time of the device, in seconds since 1970.
     date_s: Option<i64>,
@@ -276,7 +279,7 @@ fn read(answer: &[u8]) -> Result<Element, AskError> {
     Element::parse(answer).map_err(|error| AskError::NoSense(error.to_string()))
 }
 
-/// Returns path and query of a web address, as a request has them.
+/// Returns path and query of a URL.
 fn path_of(address: &str) -> String {
     let Ok(url) = Url::parse(address) else { return "/".to_owned() };
     match url.query() {

@@ -1,4 +1,4 @@
-//! Finding cameras: by a probe into the local networks, or at one address; then each is asked what it streams.
+//! Camera discovery: by probes of the local networks, or at given hosts; then the streams of each device are requested.
 
 mod ask;
 mod probe;
@@ -10,44 +10,44 @@ use yonder_address::Authority;
 use yonder_onvif::{DeviceFacts, MULTICAST_PORT, Profile};
 use yonder_rtsp::Credentials;
 
-use crate::dial;
+use crate::connect;
 
 use ask::Conversation;
 use probe::Candidate;
 
-/// Cameras that are asked, at most.
+/// Maximum devices.
 const MAX_CAMERAS: usize = 256;
-/// Cameras that are asked at a time.
+/// Maximum concurrent requests.
 const MAX_CONCURRENT: usize = 16;
 
-/// Cameras that a search asks.
+/// Devices to find.
 #[derive(Debug, Clone)]
 pub enum FindTarget {
-    /// Every device in the networks of this machine that answers a probe. They are asked without credentials: any host can
+    /// All devices in this machine's networks that answer a probe. No credentials are sent to them, since any host can
     /// answer.
     Networks,
-    /// Hosts that a person has named.
+    /// Hosts given by a user.
     Hosts {
-        /// Hosts, with the port of their web service where that is not 80.
+        /// Hosts, with the port of their web service unless it is 80.
         hosts: Vec<String>,
-        /// User name and password for them.
+        /// Credentials for them.
         credentials: Option<Credentials>,
     },
 }
 
-/// Parameters of a search.
+/// Parameters of a discovery.
 #[derive(Debug, Clone)]
 pub struct FindRequest {
-    /// Cameras to ask.
+    /// Devices to find.
     pub target: FindTarget,
-    /// How long answers are waited for.
+    /// Time to wait for probe matches.
     pub wait: Duration,
 }
 
-/// A camera that was found.
+/// Camera found by a discovery.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct FoundCamera {
-    /// Name by its own word, else its host.
+    /// Name from the device, or its host.
     pub name: String,
     /// Host that answered.
     pub host: String,
@@ -59,24 +59,24 @@ pub struct FoundCamera {
     pub clock_ahead_s: Option<i64>,
     /// Streams.
     pub streams: Vec<FoundStream>,
-    /// Reason for which the information is missing or incomplete.
+    /// Reason for missing or incomplete information.
     pub problem: Option<String>,
-    /// It asks for a user name and password, or refused those given.
+    /// Authentication is required, or has failed.
     pub needs_sign_in: bool,
 }
 
-/// One of a camera's streams.
+/// Stream of a camera.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct FoundStream {
-    /// Profile with its facts, as the camera tells them.
+    /// Media profile.
     pub profile: Profile,
-    /// Address with the host that was asked.
+    /// Address, with the host of the request.
     pub address: String,
-    /// Address as the camera reported it, where that names another host.
-    pub told: Option<String>,
+    /// Address as reported by the camera, if its host differs.
+    pub reported_address: Option<String>,
 }
 
-/// Why nothing could be looked for.
+/// Error of a discovery.
 #[derive(Debug, thiserror::Error)]
 pub enum FindError {
     /// The host was not found.
@@ -87,10 +87,10 @@ pub enum FindError {
     Network(#[from] std::io::Error),
 }
 
-/// Looks for cameras.
+/// Discovers cameras.
 ///
 /// # Errors
-/// [`FindError`] when nothing could be asked at all.
+/// [`FindError`] if no request could be sent at all.
 pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
     let (candidates, credentials) = match request.target {
         FindTarget::Networks => (probe::in_networks(request.wait).await?, None),
@@ -116,7 +116,7 @@ pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindE
     Ok(found)
 }
 
-/// Finds the devices at hosts, a few at a time.
+/// Finds the devices at the given hosts, a few at a time.
 async fn at_hosts(hosts: &[String], wait: Duration) -> Result<Vec<Candidate>, FindError> {
     let mut candidates = Vec::new();
     for group in hosts.chunks(MAX_CONCURRENT) {
@@ -127,17 +127,17 @@ async fn at_hosts(hosts: &[String], wait: Duration) -> Result<Vec<Candidate>, Fi
     Ok(candidates)
 }
 
-/// One host: it is probed directly, and asked at its usual address when it does not answer that.
+/// Finds the device at one host: by a unicast probe, or at the default address.
 async fn at_host(at: &str, wait: Duration) -> Result<Vec<Candidate>, FindError> {
     let at = at.trim();
     let Authority { host, port } = Authority::parse(at).map_err(|_| FindError::Host(at.to_owned()))?;
-    let addresses = dial::resolve(&host, MULTICAST_PORT).await;
+    let addresses = connect::resolve(&host, MULTICAST_PORT).await;
     let addresses = addresses.map_err(|_| FindError::Host(at.to_owned()))?;
-    let usual = Candidate::usual(&host, port);
+    let candidate = Candidate::with_default_port(&host, port);
     if port.is_some() {
-        // A named port needs no probe.
-        return Ok(vec![usual]);
+        // A host with a port needs no probe.
+        return Ok(vec![candidate]);
     }
     let probed = probe::at(addresses.first().copied().into_iter().collect::<Vec<SocketAddr>>(), wait).await?;
-    Ok(if probed.is_empty() { vec![usual] } else { probed })
+    Ok(if probed.is_empty() { vec![candidate] } else { probed })
 }

@@ -1,4 +1,4 @@
-//! Probes by datagram (WS-Discovery), into the local networks or to one host.
+//! WS-Discovery probes, by multicast in the local networks or by unicast to hosts.
 
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -11,37 +11,37 @@ use url::Url;
 use uuid::Uuid;
 use yonder_onvif::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
 
-use crate::dial;
+use crate::connect;
 
-/// Probes are sent more than once: datagrams get lost.
+/// Times of the repetitions of a probe, since datagrams may be lost.
 const REPEATS: [Duration; 3] = [Duration::ZERO, Duration::from_millis(150), Duration::from_millis(500)];
-/// Largest answer.
+/// Maximum size of a response.
 const MAX_ANSWER: usize = 64 * 1024;
-/// Path of the device service where nothing else is known (ONVIF Core, 5.1.1).
+/// Default path of the device service (ONVIF Core, 5.1.1).
 const DEFAULT_PATH: &str = "/onvif/device_service";
 
-/// A camera to be asked.
+/// Device to be queried.
 #[derive(Debug, Clone)]
 pub(super) struct Candidate {
-    /// The host that answered, or was named.
+    /// Host that answered, or was given.
     pub(super) host: String,
-    /// Addresses of its device service, likeliest first.
+    /// Addresses of the device service, the likeliest first.
     pub(super) services: Vec<String>,
     pub(super) name: Option<String>,
     pub(super) hardware: Option<String>,
 }
 
 impl Candidate {
-    /// A host that is asked at the usual address.
-    pub(super) fn usual(host: &str, port: Option<u16>) -> Self {
+    /// Creates a candidate at the default address of a host.
+    pub(super) fn with_default_port(host: &str, port: Option<u16>) -> Self {
         let authority = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
         let port = port.map(|port| format!(":{port}")).unwrap_or_default();
         let services = vec![format!("http://{authority}{port}{DEFAULT_PATH}")];
         Self { host: host.to_owned(), services, name: None, hardware: None }
     }
 
-    /// Returns a device that answered from `from`. Its services are asked at that address, whatever host they name: a device must
-    /// not direct requests, and with them credentials, to another host.
+    /// Creates a candidate from a response of `from`. Its services are used at that address, whatever host they name: a
+    /// device must not direct requests, and with them credentials, to another host.
     fn answered(found: Found, from: IpAddr) -> Self {
         let host = from.to_string();
         let mut services = Vec::new();
@@ -53,7 +53,7 @@ impl Candidate {
     }
 }
 
-/// Returns a web address with another host; `None` for what is no such address.
+/// Replaces the host of a web address; `None` for anything else.
 pub(super) fn with_host(address: &str, host: &str) -> Option<String> {
     let mut url = Url::parse(address).ok().filter(Url::has_host)?;
     let host = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
@@ -67,7 +67,7 @@ pub(super) async fn in_networks(wait: Duration) -> std::io::Result<Vec<Candidate
     let target = SocketAddr::from((group, MULTICAST_PORT));
     let mut probes = JoinSet::new();
     let mut failure = None;
-    for own in dial::read_own_networks().into_iter().filter_map(|(own, _)| match own {
+    for own in connect::read_own_networks().into_iter().filter_map(|(own, _)| match own {
         IpAddr::V4(own) => Some(own),
         IpAddr::V6(_) => None,
     }) {
@@ -90,7 +90,7 @@ pub(super) async fn in_networks(wait: Duration) -> std::io::Result<Vec<Candidate
     Ok(found.into_values().collect())
 }
 
-/// Probes one host.
+/// Probes the given hosts.
 pub(super) async fn at(targets: Vec<SocketAddr>, wait: Duration) -> std::io::Result<Vec<Candidate>> {
     let any: SocketAddr = match targets.first() {
         Some(SocketAddr::V6(_)) => (std::net::Ipv6Addr::UNSPECIFIED, 0).into(),
@@ -101,7 +101,7 @@ pub(super) async fn at(targets: Vec<SocketAddr>, wait: Duration) -> std::io::Res
     Ok(ask(socket, targets, wait, hosts).await.into_values().collect())
 }
 
-/// A socket that sends its multicast into the network of `own`.
+/// Opens a socket whose multicast goes to the network of `own`.
 fn open(own: Ipv4Addr) -> std::io::Result<UdpSocket> {
     let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None)?;
     socket.set_nonblocking(true)?;
@@ -110,7 +110,7 @@ fn open(own: Ipv4Addr) -> std::io::Result<UdpSocket> {
     UdpSocket::from_std(socket.into())
 }
 
-/// Sends probes of every type, and collects the devices that answer from one of `hosts`; from any host where that is empty.
+/// Sends probes of every type, and collects the devices that answer from `hosts`; from any host if that is empty.
 async fn ask(
     socket: UdpSocket,
     targets: Vec<SocketAddr>,
@@ -124,7 +124,7 @@ async fn ask(
     for (at, after) in REPEATS.iter().enumerate() {
         for target in &targets {
             for (kind, id) in &probes {
-                // A network that takes no multicast has no cameras to be found this way.
+                // A network without multicast has no cameras that could be found this way.
                 if let Err(error) = socket.send_to(probe(*kind, id).as_bytes(), target).await {
                     tracing::debug!(%error, %target, "probe not sent");
                 }
@@ -155,7 +155,7 @@ mod tests {
     #[case("http://192.168.77.20:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
     #[case("http://[fe80::1]:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
     #[case("https://cam.local", "2001:db8::7", "https://[2001:db8::7]/")]
-    fn hosts_are_exchanged_and_ports_stay(#[case] told: &str, #[case] host: &str, #[case] here: &str) {
-        assert_eq!(with_host(told, host).as_deref(), Some(here));
+    fn host_is_replaced_and_port_is_kept(#[case] reported: &str, #[case] host: &str, #[case] here: &str) {
+        assert_eq!(with_host(reported, host).as_deref(), Some(here));
     }
 }

@@ -1,7 +1,7 @@
 //! Output of a relay: switches all of its pushes between the feed and the slate.
 //!
-//! The output owns its time ([`Splice`]): whichever source takes over is placed at its first keyframe, so that a late
-//! keyframe, a camera whose clock is wrong, or a slate that ran ahead never keeps a source off the output.
+//! The output has its own timeline ([`Splice`]): a source is placed at its first keyframe, so that a late keyframe, a
+//! wrong camera clock, or a slate that ran ahead never keeps a source off the output.
 
 mod ring;
 mod slate;
@@ -17,7 +17,7 @@ use yonder_media::{Frame, StreamHeaders, Track};
 
 use crate::children::{Children, RelayId};
 use crate::clock::Clock;
-use crate::feed::{FeedFigures, FeedSignal};
+use crate::feed::{FeedSignal, FeedStats};
 use crate::push::{Push, PushContext, PushId};
 use crate::spec::{HoldSpec, PushSpec};
 use crate::view::PushView;
@@ -26,29 +26,29 @@ use yonder_slate::SlateFolder;
 use self::slate::SlateStage;
 pub(crate) use ring::{Cursor, Next, Ring};
 
-/// Interval at which the source of the slate is saved.
+/// Interval at which the slate source is saved.
 const SAVE_INTERVAL: Duration = Duration::from_secs(10 * 60);
-/// How long audio waits for a video frame, with which it is written: a write of its own for each audio unit would nearly
-/// triple the number of system calls.
+/// Maximum delay of audio until the next video frame, with which it is written: a separate write for each audio frame
+/// would nearly triple the number of system calls.
 const MAX_AUDIO_HOLD: Duration = Duration::from_millis(40);
 
-/// State of the output as pushes need it.
+/// State of the output for its pushes.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct OutputSignal {
     /// Source on the output.
     pub(crate) source: Source,
-    /// Why it is not the feed; `None` when a person chose the slate.
+    /// Cause while it is not the feed; `None` if an operator requested the hold.
     pub(crate) cause: Option<Cause>,
 }
 
-/// Source whose units go out.
+/// Active source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum ActiveSource {
     /// The feed.
     Feed,
-    /// The slate, whatever the feed does.
+    /// Slate, independently of the feed.
     Slate,
-    /// The slate, until the feed's next keyframe.
+    /// Slate, until the feed's next keyframe.
     SlateUntilKeyframe,
 }
 
@@ -58,47 +58,47 @@ pub(crate) struct RelayOutput {
     pub(crate) id: RelayId,
     /// Name of the relay.
     pub(crate) name: Arc<str>,
-    /// Number of its last application.
+    /// Revision of the applied specification.
     pub(crate) revision: u64,
     clock: Clock,
     ring: Ring,
     splice: Splice,
     source: ActiveSource,
     signal: OutputSignal,
-    /// The feed's last keyframe, with its headers.
+    /// Last keyframe of the feed.
     keyframe: Option<Arc<Frame>>,
-    /// When the feed last had a video frame.
+    /// Time of the feed's last video frame.
     last_frame_at: Option<Duration>,
-    /// When the keyframe was last saved, and the headers that it had.
+    /// When the keyframe was last saved, with its headers.
     saved: Option<(Duration, Arc<StreamHeaders>)>,
-    /// Folder with the sources of slates, which outlive a restart.
+    /// Folder of slate sources, which survive a restart.
     slates: Option<SlateFolder>,
     machine: HoldMachine,
     spec: HoldSpec,
     slate: SlateStage,
     pushes: Vec<Push>,
-    /// First push of the next poll: each has its turn to be the first.
+    /// Index of the first push of the next poll, which rotates for fairness.
     first_push: usize,
-    /// When audio that waits for a video frame is written without it.
+    /// When delayed audio is written without a video frame.
     audio_due: Option<Duration>,
-    /// A state has changed that is published at once.
+    /// A state has changed and must be published.
     is_changed: bool,
     #[cfg(debug_assertions)]
     panics_next: bool,
 }
 
-/// Everything of its feed that an output uses.
+/// State of the feed that an output uses.
 pub(crate) struct OutputContext<'a, 'w> {
     pub(crate) task: &'a mut Context<'w>,
-    /// The evaluations of once a second are due.
+    /// This poll is a tick, with evaluations.
     pub(crate) is_tick: bool,
-    pub(crate) figures: &'a mut FeedFigures,
+    pub(crate) stats: &'a mut FeedStats,
     pub(crate) signal: &'a FeedSignal,
     pub(crate) children: &'a mut Children,
 }
 
 impl RelayOutput {
-    /// Returns the output of a relay. `keyframe` is the source of its slate from before a restart, kept in `slates`.
+    /// Creates the output of a relay. `keyframe` is its slate source from before a restart, stored in `slates`.
     pub(crate) fn new(
         id: RelayId,
         name: &str,
@@ -107,9 +107,9 @@ impl RelayOutput {
         (slates, keyframe): (Option<SlateFolder>, Option<Arc<Frame>>),
     ) -> Self {
         let mut machine = HoldMachine::new(spec.after);
-        machine.want_hold(spec.wanted);
+        machine.request_hold(spec.wanted);
         if keyframe.is_some() {
-            // The service ended while the relay ran, so that the broadcast may still be there.
+            // The relay was running when the service ended, so the broadcast may still exist.
             machine.on_slate_known();
         }
         Self {
@@ -137,20 +137,20 @@ impl RelayOutput {
         }
     }
 
-    /// Holds or resumes, or changes when and with what.
+    /// Applies the specification of the holding picture.
     pub(crate) fn set_hold(&mut self, spec: HoldSpec) {
         self.machine.set_after(spec.after);
-        self.machine.want_hold(spec.wanted);
+        self.machine.request_hold(spec.wanted);
         self.spec = spec;
     }
 
-    /// Begins or ends a hold that a person has asked for.
-    pub(crate) fn want_hold(&mut self, wanted: bool) {
-        self.machine.want_hold(wanted);
+    /// Begins or ends a hold requested by an operator.
+    pub(crate) fn request_hold(&mut self, wanted: bool) {
+        self.machine.request_hold(wanted);
         self.spec.wanted = wanted;
     }
 
-    /// Brings the pushes to the given shape: only what differs is touched.
+    /// Applies the specifications of the pushes without touching unchanged ones.
     pub(crate) fn set_pushes(&mut self, specs: Vec<PushSpec>, children: &mut Children) {
         let mut before = std::mem::take(&mut self.pushes);
         for spec in specs {
@@ -161,7 +161,7 @@ impl RelayOutput {
                     kept
                 }
                 replaced => {
-                    // The successor waits until its predecessor has ended, which would keep the key busy.
+                    // The new push waits until the replaced one is closed, which would keep the key busy.
                     let predecessor = replaced.and_then(|replaced| replaced.retire(children));
                     let id = PushId(children.next_number());
                     let mut push = Push::new(id, self.clock, Arc::clone(&self.name), spec, predecessor);
@@ -184,7 +184,7 @@ impl RelayOutput {
         }
     }
 
-    /// Returns the push with this number.
+    /// Returns the push with this ID.
     pub(crate) fn push(&mut self, id: PushId) -> Option<&mut Push> {
         self.pushes.iter_mut().find(|push| push.id == id)
     }
@@ -198,13 +198,13 @@ impl RelayOutput {
         &mut self.pushes
     }
 
-    /// State of the output.
+    /// Returns the state of the output.
     pub(crate) fn signal(&self) -> &OutputSignal {
         &self.signal
     }
 
-    /// Handles a frame of the feed: it goes out unless the slate is on the output. A keyframe brings the feed back where that
-    /// is wanted.
+    /// Handles a frame of the feed: it is sent unless the slate is active. A keyframe returns to the feed if that is
+    /// requested.
     pub(crate) fn handle_feed_frame(&mut self, frame: &Arc<Frame>, now: Duration) {
         #[cfg(debug_assertions)]
         assert!(!std::mem::take(&mut self.panics_next), "panic requested by a test");
@@ -228,7 +228,7 @@ impl RelayOutput {
         self.send(frame, now);
     }
 
-    /// Saves the keyframe for a slate after a restart, now and then.
+    /// Saves the keyframe as slate source, at intervals.
     fn save_slate(&mut self, keyframe: &Arc<Frame>, now: Duration) {
         let Some(folder) = &self.slates else { return };
         let is_fresh = self.saved.as_ref().is_some_and(|(at, headers)| {
@@ -240,7 +240,7 @@ impl RelayOutput {
         }
     }
 
-    /// Places a frame on the output. Audio waits for the next video frame, if there is video.
+    /// Places a frame on the output. Audio is delayed until the next video frame, if there is video.
     fn send(&mut self, frame: &Arc<Frame>, now: Duration) {
         let Some(times) = self.splice.place(&frame.unit, self.clock.ticks(now)) else { return };
         let pushes = &self.pushes;
@@ -260,7 +260,7 @@ impl RelayOutput {
         }
     }
 
-    /// Publishes the source on the output to the pushes.
+    /// Passes the active source to the pushes.
     fn update_signal(&mut self, feed: &FeedSignal) {
         let source = match self.source {
             ActiveSource::Feed if feed.flows => Source::Feed,
@@ -280,8 +280,7 @@ impl RelayOutput {
         self.is_changed = true;
     }
 
-    /// Carries out what is due: the slate, and every push. Pushes give way after `deadline`; true when some of them are still to
-    /// be polled.
+    /// Handles the slate and all pushes. Polling of pushes stops after `deadline`; returns true if some remain to be polled.
     pub(crate) fn poll(&mut self, context: &mut OutputContext<'_, '_>, deadline: Instant) -> bool {
         let now = self.clock.now();
         self.poll_slate(now, context);
@@ -304,7 +303,7 @@ impl RelayOutput {
                 now,
                 is_tick: context.is_tick,
                 ring: &mut self.ring,
-                feed: &mut *context.figures,
+                feed: &mut *context.stats,
                 signal: &self.signal,
                 children: &mut *context.children,
             };
@@ -317,13 +316,13 @@ impl RelayOutput {
         has_more
     }
 
-    /// Returns the next time at which [`Self::poll`] has something to do.
+    /// Returns the next time at which [`Self::poll`] is due.
     pub(crate) fn poll_timeout(&self) -> Option<Duration> {
         let pushes = self.pushes.iter().filter_map(Push::poll_timeout).min();
         [pushes, self.audio_due, self.slate.due].into_iter().flatten().min()
     }
 
-    /// Handles a panic while a frame was placed: the pushes begin again, and time on the output never steps back.
+    /// Handles a panic while a frame was placed: the pushes restart, and time on the output never steps back.
     fn handle_panic(&mut self) {
         tracing::error!(relay = &*self.name, "output panicked");
         self.splice.cut();
@@ -335,7 +334,7 @@ impl RelayOutput {
         self.is_changed = true;
     }
 
-    /// Runs `work` on this output, and handles a panic in it.
+    /// Runs `work` on this output, and handles a panic.
     pub(crate) fn guard<T: Default>(&mut self, work: impl FnOnce(&mut Self) -> T) -> T {
         let worked = catch_unwind(AssertUnwindSafe(|| work(self)));
         worked.unwrap_or_else(|_| {
@@ -344,13 +343,13 @@ impl RelayOutput {
         })
     }
 
-    /// Makes the next frame panic, as a fault in this output would.
+    /// Makes the next frame panic, for tests.
     #[cfg(debug_assertions)]
     pub(crate) fn panic_next(&mut self) {
         self.panics_next = true;
     }
 
-    /// True once something has changed since the last call.
+    /// Returns true once something has changed since the last call.
     pub(crate) fn take_change(&mut self) -> bool {
         let mut is_changed = std::mem::take(&mut self.is_changed);
         for push in &mut self.pushes {
@@ -359,7 +358,7 @@ impl RelayOutput {
         is_changed
     }
 
-    /// Returns the pushes as they are shown.
+    /// Returns the views of the pushes.
     pub(crate) fn views(&mut self, now: Duration) -> Vec<PushView> {
         self.pushes.iter_mut().map(|push| push.view(now)).collect()
     }

@@ -1,4 +1,4 @@
-//! Ring buffer of a relay's output: the placed units from the last keyframe on, read by each push at its own pace.
+//! Ring buffer of a relay's output: placed units from the last keyframe on, read by each push with its own cursor.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -10,17 +10,17 @@ use yonder_media::{PerTrack, TICKS_PER_SECOND, Track};
 
 use yonder_media::Frame;
 
-/// A reader further behind than this skips to the last keyframe; nothing older is kept for it. In ticks.
+/// Backlog, in ticks, beyond which a reader skips to the last keyframe; older units are not kept for it.
 const MAX_BACKLOG_TICKS: i64 = 3 * TICKS_PER_SECOND;
-/// Largest payload held, whatever the keyframe interval: four seconds at 64 Mbit/s.
+/// Maximum payload, for any keyframe interval: four seconds at 64 Mbit/s.
 const MAX_BYTES: usize = 32 * 1024 * 1024;
 
-/// Position of a reader: the number of the unit that it reads next, once it has read one.
+/// Cursor of a reader: number of the unit to be read next, once one was read.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Cursor(Option<u64>);
 
 impl Cursor {
-    /// Number of the oldest unit that this reader needs; `None` for one that has read nothing.
+    /// Returns the number of the oldest unit that this reader needs; `None` before its first read.
     pub(crate) fn position(self) -> Option<u64> {
         self.0
     }
@@ -31,11 +31,11 @@ impl Cursor {
 pub(crate) struct Next {
     /// Number of the unit.
     pub(crate) number: u64,
-    /// Video frames that were skipped to get to it.
+    /// Video frames skipped before it.
     pub(crate) skipped: u64,
 }
 
-/// A unit on the output. What is made of it is made once, for the first push that needs it.
+/// Unit on the output. Its output formats are built once, for the first push that needs them.
 #[derive(Debug)]
 pub(crate) struct Slot {
     pub(crate) frame: Arc<Frame>,
@@ -53,19 +53,19 @@ impl Slot {
     }
 }
 
-/// Units by number, with cursors of any number of readers.
+/// Units by number, for any number of cursors.
 #[derive(Debug, Default)]
 pub(crate) struct Ring {
     slots: VecDeque<Slot>,
-    /// Number of the first unit held.
+    /// Number of the first unit.
     first: u64,
     last_keyframe: Option<u64>,
     /// Decoding times of the newest units.
     newest: PerTrack<Option<i64>>,
     bytes: usize,
-    /// Multiplexer of all units in their order, so that continuity counters and clock references fit every reader.
+    /// Multiplexer of all units in order, so that continuity counters and clock references are valid for every reader.
     muxer: Muxer,
-    /// Number of the unit that is multiplexed next.
+    /// Number of the next unit to be multiplexed.
     next_muxed: u64,
 }
 
@@ -86,14 +86,13 @@ impl Ring {
         self.prune(slowest);
     }
 
-    /// Returns the decoding time of the newest video frame, or of the newest audio frame where there is no video, in
-    /// ticks.
+    /// Returns the decoding time of the newest video frame, or of the newest audio frame if there is no video, in ticks.
     pub(crate) fn newest_dts(&self) -> Option<i64> {
         self.newest.video.or(self.newest.audio)
     }
 
-    /// Advances `cursor` by one unit; `None` when it has read all. A new cursor begins at the last keyframe; one that is
-    /// too far behind skips to it.
+    /// Advances `cursor` by one unit; `None` at the end. A new cursor begins at the last keyframe; one that is too far
+    /// behind skips to it.
     pub(crate) fn read(&self, cursor: &mut Cursor) -> Option<Next> {
         let (number, skipped) = match (cursor.0, self.last_keyframe) {
             (Some(next), Some(keyframe)) if next < keyframe && self.is_too_far(next) => {
@@ -107,14 +106,14 @@ impl Ring {
         Some(Next { number, skipped })
     }
 
-    /// Returns the unit with this number, while it is held.
+    /// Returns the unit with this number, unless it was dropped.
     pub(crate) fn slot(&mut self, number: u64) -> Option<&mut Slot> {
         let index = self.index(number)?;
         self.slots.get_mut(index)
     }
 
-    /// Returns the MPEG-TS packets of the unit with this number. Units before it that were skipped by this reader are
-    /// multiplexed first: a slower reader needs them.
+    /// Returns the MPEG-TS packets of the unit with this number. Units before it that this reader skipped are
+    /// multiplexed first, since a slower reader needs them.
     pub(crate) fn packets(&mut self, number: u64) -> Option<Chunk> {
         let end = self.index(number)? + 1;
         let begin = self.index(self.next_muxed.max(self.first)).unwrap_or(end);
@@ -143,14 +142,14 @@ impl Ring {
         self.get(next).is_none_or(|slot| self.is_old(slot))
     }
 
-    /// Compares with the same track: audio that runs ahead of the video makes nothing old.
+    /// Compares with the same track: audio that runs ahead of the video does not make units old.
     fn is_old(&self, slot: &Slot) -> bool {
         let newest = self.newest.get(slot.frame.unit.track);
         newest.is_some_and(|newest| newest - slot.times.dts > MAX_BACKLOG_TICKS)
     }
 
-    /// Counts the video frames from `next` up to `keyframe` that are still held. Each unit that was dropped counts as one
-    /// frame, since its track is not known any more.
+    /// Returns the number of video frames from `next` up to `keyframe`. Each dropped unit counts as one frame, since
+    /// its track is unknown.
     fn frames_between(&self, next: u64, keyframe: u64) -> u64 {
         let dropped = self.first.saturating_sub(next).min(keyframe - next);
         let held = (next.max(self.first)..keyframe)
@@ -160,10 +159,10 @@ impl Ring {
         dropped + u64::try_from(held).unwrap_or_default()
     }
 
-    /// Drops units before the last keyframe that every reader has read, or that are too old for any of them.
+    /// Drops units before the last keyframe that every reader has read, or that are too old.
     fn prune(&mut self, slowest: impl FnOnce() -> Option<u64>) {
-        // The readers are asked only where there is something before the keyframe. Without a keyframe nothing can be
-        // read, and the newest unit decides what is old.
+        // The readers are only queried if there is something before the keyframe. Without a keyframe nothing can be
+        // read, and the age limit is relative to the newest unit.
         let slowest = match self.last_keyframe {
             Some(keyframe) if self.first < keyframe => slowest().unwrap_or(u64::MAX),
             _ => 0,
@@ -183,7 +182,7 @@ impl Ring {
         }
     }
 
-    /// Payload bytes held.
+    /// Returns the payload bytes in the ring.
     #[cfg(test)]
     fn bytes(&self) -> usize {
         self.bytes

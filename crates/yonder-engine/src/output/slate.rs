@@ -1,5 +1,5 @@
-//! Slate on a relay's output: rendered when the [`HoldMachine`](yonder_core::HoldMachine) asks for it, and played until the
-//! feed is back.
+//! Slate of a relay's output: rendered when the [`HoldMachine`](yonder_core::HoldMachine) requests it, and played until
+//! the feed is back.
 
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
@@ -8,15 +8,15 @@ use yonder_core::HoldDecision;
 use yonder_media::Frame;
 
 use crate::children::{Child, ChildEvent, Children};
-use crate::feed::FeedFigures;
+use crate::feed::FeedStats;
 use yonder_slate::{Picture, SlateGop, SlatePlayer, SlateRequest};
 
 use super::{ActiveSource, OutputContext, RelayOutput};
 
-/// Pause before a slate that could not be rendered is tried again.
+/// Retry interval after a failed rendering.
 const RETRY_INTERVAL: Duration = Duration::from_secs(5);
 
-/// A slate, and the user's picture that it shows.
+/// Slate with the user's picture that it shows.
 #[derive(Debug)]
 struct Playing {
     player: SlatePlayer,
@@ -26,19 +26,19 @@ struct Playing {
 /// State of the slate.
 #[derive(Debug, Default)]
 pub(super) struct SlateStage {
-    /// A child renders a slate with this picture.
+    /// Child that renders a slate with this picture.
     rendering: Option<(Child, Option<Arc<Picture>>)>,
-    /// A slate that is ready, with its picture.
+    /// Rendered slate, with its picture.
     ready: Option<(SlateGop, Option<Arc<Picture>>)>,
-    /// The slate on the output.
+    /// Slate on the output.
     playing: Option<Playing>,
-    /// Rendering failed; it is tried again at this time.
+    /// Time of the retry after a failed rendering.
     retry_at: Option<Duration>,
-    /// Next time at which there is something to do.
+    /// Next time at which the slate is due.
     pub(super) due: Option<Duration>,
 }
 
-/// True when both are the same picture; samples are not compared.
+/// Returns true if both are the same object; samples are not compared.
 fn is_same(one: Option<&Arc<Picture>>, other: Option<&Arc<Picture>>) -> bool {
     match (one, other) {
         (Some(one), Some(other)) => Arc::ptr_eq(one, other),
@@ -47,7 +47,7 @@ fn is_same(one: Option<&Arc<Picture>>, other: Option<&Arc<Picture>>) -> bool {
 }
 
 impl RelayOutput {
-    /// Carries out the decisions of the machine.
+    /// Applies the decisions of the state machine.
     pub(super) fn poll_slate(&mut self, now: Duration, context: &mut OutputContext<'_, '_>) {
         self.machine.on_feed(context.signal.flows, self.last_frame_at, now);
         let decision = self.machine.decide(now);
@@ -58,7 +58,7 @@ impl RelayOutput {
             }
             HoldDecision::Feed => None,
             HoldDecision::FeedUntil(until) => {
-                // The slate is ready when its time comes.
+                // Rendered ahead, so that the slate is ready in time.
                 self.prepare_slate(now, context);
                 Some(until)
             }
@@ -72,7 +72,7 @@ impl RelayOutput {
         self.play_slate(now);
     }
 
-    /// Renders a slate, unless one with the present picture is there.
+    /// Starts rendering, unless a slate with the present picture exists.
     fn prepare_slate(&mut self, now: Duration, context: &mut OutputContext<'_, '_>) {
         let picture = self.spec.picture.clone();
         let has = |other: &Option<Arc<Picture>>| is_same(picture.as_ref(), other.as_ref());
@@ -85,7 +85,7 @@ impl RelayOutput {
             return;
         }
         self.slate.retry_at = None;
-        if let Some(request) = self.slate_request(context.figures, now) {
+        if let Some(request) = self.slate_request(context.stats, now) {
             let child = self.start_rendering(request, context.children);
             self.slate.rendering = Some((child, picture));
         }
@@ -106,7 +106,7 @@ impl RelayOutput {
         })
     }
 
-    /// Handles the end of a rendering.
+    /// Handles the result of a rendering.
     pub(crate) fn handle_rendered(&mut self, gop: Option<SlateGop>, now: Duration) {
         let Some((_, picture)) = self.slate.rendering.take() else { return };
         match gop {
@@ -115,10 +115,10 @@ impl RelayOutput {
         }
     }
 
-    /// Returns everything that a slate is made from now; `None` before the feed's first keyframe.
-    pub(super) fn slate_request(&self, figures: &mut FeedFigures, now: Duration) -> Option<SlateRequest> {
+    /// Returns the parameters of a slate; `None` before the feed's first keyframe.
+    pub(super) fn slate_request(&self, stats: &mut FeedStats, now: Duration) -> Option<SlateRequest> {
         let keyframe = self.keyframe.clone()?;
-        let fps = figures.video(now).and_then(|video| video.fps);
+        let fps = stats.video(now).and_then(|video| video.fps);
         let is_away = !self.machine.is_wanted();
         let away_since: Option<SystemTime> =
             self.last_frame_at.filter(|_| is_away).map(|at| self.clock.wall(at));
@@ -141,13 +141,13 @@ impl RelayOutput {
         tracing::info!(relay = &*self.name, "slate on the output");
     }
 
-    /// Removes the slate: the feed is on the output.
+    /// Removes the slate, when the feed is on the output.
     pub(super) fn end_slate(&mut self) {
         self.slate.playing = None;
         tracing::info!(relay = &*self.name, "feed on the output");
     }
 
-    /// Makes the feed's next keyframe end the slate, unless a person wants the slate.
+    /// Lets the feed's next keyframe end the slate, unless an operator requests the hold.
     pub(super) fn apply_hold_request(&mut self) {
         if self.source != ActiveSource::Feed {
             self.source =

@@ -37,7 +37,7 @@ impl Bench {
     /// Puts a slate of the feed's own keyframe on the output, and plays `frames` of it.
     fn hold(&mut self, frames: u32) {
         let now = self.clock.now();
-        let request = self.output.slate_request(&mut FeedFigures::default(), now).unwrap();
+        let request = self.output.slate_request(&mut FeedStats::default(), now).unwrap();
         let gop = SlateGop::repeating(&request.keyframe, FRAME);
         self.output.begin_slate(gop, None, now);
         for frame in 0..frames {
@@ -90,7 +90,7 @@ fn feed_returns_from_the_slate_at_its_first_keyframe(#[case] late_ms: i64) {
 }
 
 #[test]
-fn holding_again_and_again_never_moves_time_back() {
+fn repeated_holds_never_move_time_back() {
     let mut bench = Bench::new();
     let begin = bench.clock.ticks_now();
     let mut all = Vec::new();
@@ -134,7 +134,7 @@ fn pushes_give_way_after_the_deadline_and_each_has_its_turn() {
     let mut context = OutputContext {
         task: &mut task,
         is_tick: false,
-        figures: &mut FeedFigures::default(),
+        stats: &mut FeedStats::default(),
         signal: &FeedSignal::default(),
         children: &mut children,
     };

@@ -1,4 +1,4 @@
-//! Evaluation of how far a push is behind its feed.
+//! Evaluation of the backlog of a push.
 
 use std::time::Duration;
 
@@ -7,18 +7,18 @@ use yonder_media::TICKS_PER_SECOND;
 
 use super::{PushContext, PushCore};
 
-/// Backlog at which a push counts as lagging, and at which it no longer does, in ticks.
+/// Backlog at which a push begins to lag, and at which it stops lagging, in ticks.
 const LAGGING_TICKS: i64 = 3 * TICKS_PER_SECOND / 2;
 const CAUGHT_UP_TICKS: i64 = TICKS_PER_SECOND / 2;
 
-/// Evaluates how far the unit sent last is behind the newest one.
+/// Evaluates the distance of the last sent unit to the newest one.
 pub(super) fn evaluate(core: &mut PushCore, last_sent: Option<i64>, context: &mut PushContext<'_, '_>) {
     let behind = match (context.ring.newest_dts(), last_sent) {
         (Some(newest), Some(last)) => (newest - last).max(0),
         _ => 0,
     };
     let time = Duration::from_millis(u64::try_from(behind / 90).unwrap_or_default());
-    core.figures.backlog = time;
+    core.stats.backlog = time;
     if behind > LAGGING_TICKS {
         let message = format!("{} It is {:.1} s behind.", rates(core, context), time.as_secs_f64());
         set_lagging(core, message);
@@ -27,11 +27,13 @@ pub(super) fn evaluate(core: &mut PushCore, last_sent: Option<i64>, context: &mu
     }
 }
 
-/// Returns a sentence with the rate that the push needs and the rate that is sent.
+/// Returns a sentence with the required and the actual bit rate.
 pub(super) fn rates(core: &mut PushCore, context: &mut PushContext<'_, '_>) -> String {
-    let carried = core.figures.rate.kbps(context.now);
+    let carried = core.stats.rate.kbps(context.now);
     let needed = context.feed.video(context.now).map_or(0, |video| video.kbps);
-    format!("The way to this destination carries {carried} kbit/s and the push needs {needed} kbit/s.")
+    format!(
+        "The network path to this destination carries {carried} kbit/s and the push needs {needed} kbit/s."
+    )
 }
 
 pub(super) fn set_lagging(core: &mut PushCore, message: String) {

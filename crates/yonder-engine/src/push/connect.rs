@@ -1,4 +1,4 @@
-//! Connecting to a platform: name, TCP and TLS, or a UDP socket and the keys of SRT.
+//! Connections to a platform: name, TCP and TLS, or a UDP socket and the keys of SRT.
 
 use std::time::Duration;
 
@@ -11,9 +11,9 @@ use yonder_srt::{Caller, CallerConfig, KeyRefresh};
 use crate::causes;
 use crate::children::{Attempt, Child, ChildEvent, Children, Reporter};
 use crate::clock::Clock;
-use crate::dial::{self, DialError};
+use crate::connect::{self, DialError};
 use crate::link::Link;
-use crate::reach::{TLS_TIMEOUT, answering, trust};
+use crate::reachability::{TLS_TIMEOUT, answering, trust};
 use crate::spec::{PushSpec, Route};
 use crate::tls::TlsError;
 
@@ -21,7 +21,7 @@ use super::rtmp::RtmpConnection;
 use super::srt::{Port, SrtConnection};
 use super::{Connection, PushCore, PushId};
 
-/// Starts a child that connects over `route`.
+/// Spawns a child that connects over `route`.
 pub(super) fn start(id: PushId, core: &PushCore, route: Route, children: &mut Children) -> Child {
     let attempt = core.attempt;
     let connecting =
@@ -63,7 +63,7 @@ impl Connecting {
     }
 
     async fn resolve(&self, host: &str, port: u16) -> Result<Vec<std::net::SocketAddr>, Cause> {
-        let found = dial::resolve(host, port).await;
+        let found = connect::resolve(host, port).await;
         let found = found.map_err(|error| causes::push_dial(&error, &format!("{host}:{port}")))?;
         self.note(DialStep::NameFound);
         Ok(found)
@@ -75,7 +75,7 @@ impl Connecting {
         })?;
         let addresses = self.resolve(&server.host, server.port).await?;
         let target = format!("{}:{}", server.host, server.port);
-        let stream = dial::connect(&addresses, route.uplink.as_ref()).await;
+        let stream = connect::connect(&addresses, route.uplink.as_ref()).await;
         let stream = stream.map_err(|error| causes::push_dial(&error, &target))?;
         self.note(DialStep::Connected);
         let link = if server.tls {
@@ -103,9 +103,9 @@ impl Connecting {
         let id = stream_id(server, self.spec.key.as_ref()).map_err(|error| {
             Cause::new(CauseCode::PushKeyRefused, format!("No stream ID could be made: {error}."))
         })?;
-        let socket = dial::datagrams(peer, uplink).await;
+        let socket = connect::datagrams(peer, uplink).await;
         let socket = socket.map_err(|error| causes::push_dial(&error, &target))?;
-        let unreachable = |error: std::io::Error| causes::push_dial(&dial::connect_error(&error), &target);
+        let unreachable = |error: std::io::Error| causes::push_dial(&connect::connect_error(&error), &target);
         let port = Port::new(socket, peer).map_err(unreachable)?;
         let config = CallerConfig {
             stream_id: id,
@@ -118,7 +118,7 @@ impl Connecting {
         };
         let (is_encrypted, latency) = (config.encryption.is_some(), config.latency);
         let now = self.clock.now();
-        // Deriving keys from a passphrase takes milliseconds, which belong on no media thread.
+        // Key derivation takes milliseconds, which would block a media thread.
         let caller = tokio::task::spawn_blocking(move || Caller::new(config, now)).await;
         let caller = caller
             .map_err(|_| Cause::new(CauseCode::PushInternal, "The encryption keys could not be made."))?;

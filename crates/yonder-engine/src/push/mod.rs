@@ -1,11 +1,11 @@
-//! One push: supervision, connection and statistics, driven by its feed's actor.
+//! Push: supervision, connection and statistics, driven by its feed's actor.
 
 mod backlog;
 mod connect;
 mod failback;
-mod figures;
 mod rtmp;
 mod srt;
+mod stats;
 
 use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -21,34 +21,34 @@ use yonder_address::{RtmpServer, ServerAddress};
 
 use crate::children::{Attempt, Child, ChildEvent, Children};
 use crate::clock::Clock;
-use crate::feed::FeedFigures;
+use crate::feed::FeedStats;
 use crate::output::{Cursor, OutputSignal, Ring};
 use crate::spec::{PushSpec, Route};
 use crate::view::{CauseView, PushView, StepView};
 
-use figures::PushFigures;
 use rtmp::RtmpConnection;
 use srt::SrtConnection;
+use stats::PushStats;
 
-/// A platform that accepts no bytes for this long is gone.
+/// Timeout of a platform that accepts no bytes.
 const NO_PROGRESS_TIMEOUT: Duration = Duration::from_secs(10);
-/// How long an orderly end may take.
+/// Timeout of an orderly end.
 pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_800);
-/// Redirects that are followed before a push is live.
+/// Maximum redirects before a push is live.
 const MAX_REDIRECTS: u32 = 3;
-/// Shortest interval of reconnect requests that are followed.
+/// Minimum interval of reconnect requests that are followed.
 const MIN_RECONNECT_INTERVAL: Duration = Duration::from_secs(30);
-/// A push that waits this long for a keyframe shows it.
+/// Wait for a keyframe after which there is a warning.
 const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 
-/// Number of a push within its feed's actor.
+/// ID of a push within its feed's actor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct PushId(pub(crate) u64);
 
-/// Part of a push's settings that can change while it runs.
+/// Settings of a push that can change while it runs.
 #[derive(Debug, Clone)]
 struct PushPolicy {
-    /// The preferred one first.
+    /// Routes, the preferred one first.
     routes: Arc<[Route]>,
     failback_delay: Duration,
     refusals: Arc<[RefusalRule]>,
@@ -68,14 +68,14 @@ impl PushPolicy {
 #[expect(clippy::large_enum_variant, reason = "it is always boxed as a whole")]
 #[derive(Debug)]
 pub(crate) enum Connection {
-    /// RTMP, with or without TLS.
+    /// RTMP or RTMPS.
     Rtmp(RtmpConnection),
     /// SRT.
     Srt(SrtConnection),
 }
 
 impl Connection {
-    /// Registers its sockets with the runtime that runs the caller.
+    /// Registers its sockets with the caller's runtime.
     fn register_here(self) -> io::Result<Self> {
         match self {
             Self::Rtmp(connection) => connection.register_here().map(Self::Rtmp),
@@ -96,71 +96,71 @@ impl Connection {
 enum Stage {
     /// No connection.
     Idle,
-    /// A child connects.
+    /// A child task connects.
     Connecting(#[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
-    /// The dialogue or the broadcast runs.
+    /// The connection is established.
     Connected(Box<Connection>),
 }
 
-/// State of a push apart from its connection, which uses it.
+/// State of a push without its connection.
 #[derive(Debug)]
 struct PushCore {
     clock: Clock,
     /// Name of the relay, for the log.
     relay: Arc<str>,
-    /// The push as it was started; [`Self::policy`] holds what has changed since.
+    /// Specification at the start; [`Self::policy`] contains later changes.
     spec: PushSpec,
     policy: PushPolicy,
-    figures: PushFigures,
+    stats: PushStats,
     machine: PushMachine,
-    /// The present or last connection attempt.
+    /// Present or last connection attempt.
     attempt: Attempt,
     attempt_began: Duration,
-    /// Server that the platform has referred to, for the next attempt.
+    /// Server of a redirect, for the next attempt.
     redirect: Option<RtmpServer>,
-    /// Redirects in a row, since the push was last live or has last failed.
+    /// Consecutive redirects since the push was last live or has last failed.
     redirects: u32,
-    /// The platform has asked for another connection in place of this one.
+    /// The platform has requested a new connection.
     is_reconnect_requested: bool,
     /// When a reconnect request was last followed.
     reconnected_at: Option<Duration>,
-    /// A state has changed that is published at once.
+    /// A state has changed and must be published.
     is_changed: bool,
 }
 
-/// One push.
+/// Push.
 #[derive(Debug)]
 pub(crate) struct Push {
     pub(crate) id: PushId,
     core: PushCore,
     stage: Stage,
     cursor: Cursor,
-    /// The push that this one replaces, while its connection is being closed: it still holds the stream key.
+    /// Push that this one replaces, while its connection is closing: it still holds the stream key.
     predecessor: Option<PushId>,
-    /// Probes better routes while another is in use.
+    /// Probes of better routes while another is in use.
     failback: Option<Child>,
     /// Time of the next connection attempt.
     retry_at: Option<Duration>,
-    /// Units wait in the ring.
+    /// Units are waiting in the ring.
     is_pump_due: bool,
     #[cfg(debug_assertions)]
     panics_next: bool,
 }
 
-/// Everything of its relay and feed that a push uses.
+/// State of the relay and the feed that a push uses.
 pub(crate) struct PushContext<'a, 'w> {
     pub(crate) task: &'a mut Context<'w>,
     pub(crate) now: Duration,
-    /// The evaluations of once a second are due.
+    /// This poll is a tick, with evaluations.
     pub(crate) is_tick: bool,
     pub(crate) ring: &'a mut Ring,
-    pub(crate) feed: &'a mut FeedFigures,
+    pub(crate) feed: &'a mut FeedStats,
     pub(crate) signal: &'a OutputSignal,
     pub(crate) children: &'a mut Children,
 }
 
 impl PushCore {
-    /// Passes an event to the machine, and logs another state.
+    /// Passes an event to the state machine, and logs a change of state.
     fn change(&mut self, event: impl FnOnce(&mut PushMachine, Duration)) {
         if let Some(state) = self.change_unlogged(event) {
             let cause = self.machine.cause();
@@ -171,7 +171,7 @@ impl PushCore {
         }
     }
 
-    /// Passes an event to the machine, and returns the state if it is another one.
+    /// Passes an event to the state machine, and returns the new state if it has changed.
     fn change_unlogged(&mut self, event: impl FnOnce(&mut PushMachine, Duration)) -> Option<PushState> {
         let before = (self.machine.state(), self.machine.cause().cloned());
         event(&mut self.machine, self.clock.now());
@@ -182,7 +182,7 @@ impl PushCore {
         (std::mem::discriminant(&before.0) != std::mem::discriminant(&state)).then_some(state)
     }
 
-    /// Passes the source on the output to the machine. The output logs its source once for all of its pushes.
+    /// Passes the active source to the state machine. The output logs its source once for all of its pushes.
     fn set_source(&mut self, signal: &OutputSignal) {
         self.change_unlogged(|machine, now| machine.on_source(signal.source, signal.cause.as_ref(), now));
     }
@@ -192,26 +192,26 @@ impl PushCore {
         self.note_step(DialStep::FirstKeyframe);
         self.redirects = 0;
         self.change(PushMachine::on_live);
-        // The units may be stale: the feed may be away by now, or the slate be on the output.
+        // The units may be outdated: the feed may be absent by now, or the slate active.
         self.set_source(signal);
     }
 
     fn note_step(&mut self, step: DialStep) {
         let after = self.clock.now().saturating_sub(self.attempt_began);
-        self.figures.steps.push(StepView { step, after });
+        self.stats.steps.push(StepView { step, after });
     }
 
     fn route(&self) -> Option<Route> {
         self.policy.routes.get(self.machine.route()).cloned()
     }
 
-    /// Returns the cause that a refusal means for this destination.
+    /// Returns the cause of a refusal by this destination.
     fn cause_of(&self, refusal: &Refusal<'_>) -> Cause {
         refusal.cause(&self.policy.refusals, self.machine.history())
     }
 
-    /// Warns while the platform waits for the feed's first keyframe, so that the platform is not blamed when it closes the
-    /// connection.
+    /// Warns while the platform waits for the feed's first keyframe, so that a closed connection is not attributed to
+    /// the platform.
     fn warn_about_keyframe(&mut self, waited: Duration) {
         if waited >= KEYFRAME_WARNING {
             self.change(|machine, _| machine.on_warning(Some(no_keyframe(waited))));
@@ -220,7 +220,7 @@ impl PushCore {
 }
 
 impl Push {
-    /// Returns a push that is enabled and waits for `predecessor` to be closed.
+    /// Creates an enabled push that waits for `predecessor` to be closed.
     pub(crate) fn new(
         id: PushId,
         clock: Clock,
@@ -239,7 +239,7 @@ impl Push {
             relay,
             spec,
             policy,
-            figures: PushFigures::default(),
+            stats: PushStats::default(),
             machine,
             attempt: Attempt::default(),
             attempt_began: now,
@@ -267,7 +267,7 @@ impl Push {
         &self.core.spec
     }
 
-    /// Position in the output's ring; `None` while nothing is kept for this push.
+    /// Returns the position in the output's ring; `None` without one.
     pub(crate) fn position(&self) -> Option<u64> {
         match self.stage {
             Stage::Connected(_) => self.cursor.position(),
@@ -275,13 +275,13 @@ impl Push {
         }
     }
 
-    /// True once something has changed since the last call.
+    /// Returns true once something has changed since the last call.
     pub(crate) fn take_change(&mut self) -> bool {
         std::mem::take(&mut self.core.is_changed)
     }
 
-    /// Takes over the servers, uplinks and delays of `spec`. A connection over a route that stays is not touched; one over
-    /// a route that is gone is replaced.
+    /// Applies changed servers, uplinks and delays. A connection over a route that remains is not touched; one over a
+    /// removed route is replaced.
     pub(crate) fn apply_policy(&mut self, spec: &PushSpec, children: &mut Children) {
         let policy = PushPolicy::of(spec);
         let core = &mut self.core;
@@ -303,7 +303,7 @@ impl Push {
         }
     }
 
-    /// Ends the connection in order and connects again at once; nothing happens without a connection.
+    /// Closes the connection in order and reconnects at once. Without effect if there is none.
     pub(crate) fn roll_over(&mut self, children: &mut Children) {
         match std::mem::replace(&mut self.stage, Stage::Idle) {
             Stage::Idle => {}
@@ -317,8 +317,8 @@ impl Push {
         self.failback = None;
     }
 
-    /// Ends the push in order. Returns the push whose [`ChildEvent::PushClosed`] a successor has to wait for: this one, or the
-    /// one that it was still waiting for itself; `None` without either.
+    /// Ends the push in order. Returns the push whose [`ChildEvent::PushClosed`] a successor must wait for: this one,
+    /// or the predecessor that it is still waiting for; `None` without either.
     pub(crate) fn retire(mut self, children: &mut Children) -> Option<PushId> {
         self.core.change(|machine, now| machine.set_enabled(false, now));
         match std::mem::replace(&mut self.stage, Stage::Idle) {
@@ -331,18 +331,18 @@ impl Push {
     }
 
     fn close_connection(&mut self, connection: Connection, children: &mut Children) {
-        self.core.figures.backlog = Duration::ZERO;
+        self.core.stats.backlog = Duration::ZERO;
         children.close(CLOSE_TIMEOUT, connection.close(), ChildEvent::PushClosed(self.id));
     }
 
-    /// Handles the end of a connection that was being closed.
+    /// Handles the end of a closing connection.
     pub(crate) fn handle_closed(&mut self, closed: PushId) {
         if self.predecessor == Some(closed) {
             self.predecessor = None;
         }
     }
 
-    /// Registers its sockets with the runtime that runs the caller.
+    /// Registers its sockets with the caller's runtime.
     pub(crate) fn register_here(&mut self) {
         match std::mem::replace(&mut self.stage, Stage::Idle) {
             Stage::Connected(connection) => match connection.register_here() {
@@ -353,12 +353,12 @@ impl Push {
         }
     }
 
-    /// Notes that units wait in the ring. SRT sends at its ticks.
+    /// Marks that units are waiting in the ring. SRT sends at its ticks.
     pub(crate) fn request_pump(&mut self) {
         self.is_pump_due = true;
     }
 
-    /// Passes the source on the output to the machine.
+    /// Passes the active source to the state machine.
     pub(crate) fn set_source(&mut self, signal: &OutputSignal) {
         self.core.set_source(signal);
     }
@@ -379,7 +379,7 @@ impl Push {
         if attempt != self.core.attempt || !matches!(self.stage, Stage::Connecting(_)) {
             return;
         }
-        // The child may have run on another thread.
+        // The child may have run on another runtime.
         let lost = |error: io::Error| rtmp::connection_lost(&error);
         match result.and_then(|connection| connection.register_here().map_err(lost)) {
             Ok(mut connection) => {
@@ -397,7 +397,7 @@ impl Push {
         }
     }
 
-    /// Handles a probe of a better route; the push returns to it when it has been reachable for long enough.
+    /// Handles a probe of a better route; the push returns to it once it has been reachable for long enough.
     pub(crate) fn handle_probe(&mut self, route: &Route, is_reachable: bool, children: &mut Children) {
         let Some(number) = self.core.policy.routes.iter().position(|other| other == route) else { return };
         let now = self.core.clock.now();
@@ -411,12 +411,12 @@ impl Push {
         self.stage = Stage::Idle;
         self.failback = None;
         self.core.redirects = 0;
-        self.core.figures.backlog = Duration::ZERO;
+        self.core.stats.backlog = Duration::ZERO;
         self.core.change(|machine, now| machine.on_failed(cause, now));
     }
 
-    /// Connects when that is due, reads and writes the connection's sockets, and keeps its time. A panic ends the connection.
-    /// True when there is more to write at once.
+    /// Connects if due, reads and writes the connection's sockets, and handles timeouts. A panic ends the connection.
+    /// Returns true if there is more to write at once.
     pub(crate) fn poll(&mut self, context: &mut PushContext<'_, '_>) -> bool {
         let polled = catch_unwind(AssertUnwindSafe(|| self.poll_connection(context)));
         let result = polled.unwrap_or_else(|_| {
@@ -434,7 +434,7 @@ impl Push {
         has_more
     }
 
-    /// Ends the connection with a failure, or follows the redirect with which it ended.
+    /// Fails the connection, or follows a redirect.
     fn end_attempt(&mut self, cause: Cause) {
         match &self.core.redirect {
             Some(server) if self.core.redirects < MAX_REDIRECTS => {
@@ -452,7 +452,7 @@ impl Push {
         }
     }
 
-    /// Connects again where the platform has asked for that. Requests in quick succession are ignored: each costs a short gap.
+    /// Reconnects if the platform has requested it. Frequent requests are ignored, since each one costs a short gap.
     fn follow_reconnect_request(&mut self, context: &mut PushContext<'_, '_>) {
         if !std::mem::take(&mut self.core.is_reconnect_requested) {
             return;
@@ -510,9 +510,9 @@ impl Push {
         core.is_changed = true;
         core.attempt = Attempt(context.children.next_number());
         core.attempt_began = core.clock.now();
-        core.figures.steps.clear();
-        core.figures.link = None;
-        core.figures.warning = None;
+        core.stats.steps.clear();
+        core.stats.link = None;
+        core.stats.warning = None;
         match core.route() {
             Some(mut route) => {
                 if let Some(server) = core.redirect.take() {
@@ -527,7 +527,7 @@ impl Push {
         }
     }
 
-    /// Returns the next time at which [`Self::poll`] has something to do.
+    /// Returns the next time at which [`Self::poll`] is due.
     pub(crate) fn poll_timeout(&self) -> Option<Duration> {
         match &self.stage {
             Stage::Connected(connection) => match &**connection {
@@ -538,16 +538,16 @@ impl Push {
         }
     }
 
-    /// Makes the next poll panic, as a fault in this push would.
+    /// Makes the next poll panic, for tests.
     #[cfg(debug_assertions)]
     pub(crate) fn panic_next(&mut self) {
         self.panics_next = true;
     }
 
-    /// Returns the push as it is shown.
+    /// Returns the view of the push.
     pub(crate) fn view(&mut self, now: Duration) -> PushView {
         let core = &mut self.core;
-        let (machine, figures) = (&core.machine, &mut core.figures);
+        let (machine, stats) = (&core.machine, &mut core.stats);
         let state = machine.state();
         let route = core.policy.routes.get(machine.route());
         PushView {
@@ -560,23 +560,23 @@ impl Push {
             retry_in: state.retry_at().map(|until| until.saturating_sub(now)),
             history: machine.history(),
             needs_attention: machine.needs_attention(),
-            kbps: if state.is_sending() { figures.rate.kbps(now) } else { 0 },
-            bytes: figures.bytes,
-            frames_sent: figures.frames_sent,
-            frames_dropped: figures.frames_dropped,
+            kbps: if state.is_sending() { stats.rate.kbps(now) } else { 0 },
+            bytes: stats.bytes,
+            frames_sent: stats.frames_sent,
+            frames_dropped: stats.frames_dropped,
             reconnects: machine.reconnects(),
-            backlog: figures.backlog,
-            steps: figures.steps.clone(),
+            backlog: stats.backlog,
+            steps: stats.steps.clone(),
             server: route.map(|route| route.role).unwrap_or_default(),
             uplink: route.and_then(|route| route.uplink.as_ref()).map(|uplink| uplink.name.clone()),
             connected_since: machine.live_since().map(|since| core.clock.wall(since)),
-            link: figures.link,
-            warning: figures.warning.filter(|_| state.is_sending()),
+            link: stats.link,
+            warning: stats.warning.filter(|_| state.is_sending()),
         }
     }
 }
 
-/// Cause of a push that the platform has accepted, but whose feed has no keyframe to begin with.
+/// Returns the cause of an accepted push whose feed has no keyframe.
 fn no_keyframe(waited: Duration) -> Cause {
     let message = format!(
         "The platform has accepted the push, but the feed has sent no keyframe for {} s.",

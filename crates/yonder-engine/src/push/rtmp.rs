@@ -1,7 +1,8 @@
 //! RTMP connection of a push, with or without TLS.
 //!
-//! Frames are written by the feed's actor in the same poll in which they were read. What the socket does not accept waits in the
-//! output's ring, where a backlog can be evaluated, and not in a buffer of its own.
+//! Frames are written by the feed's actor in the poll that has read them. What the socket does not accept stays in the
+//! output's ring, where a backlog can be evaluated. output's ring, where a backlog can be evaluated, and not in a
+//! buffer of its own.
 
 use std::io::{self, ErrorKind};
 use std::sync::Arc;
@@ -21,22 +22,22 @@ use crate::output::{Cursor, Next};
 
 use super::{KEYFRAME_WARNING, NO_PROGRESS_TIMEOUT, PushContext, PushCore, backlog, no_keyframe};
 
-/// Bytes that may wait for the socket; what is beyond waits in the ring, where it costs nothing.
+/// Maximum bytes that wait for the socket; the rest stays in the ring, which needs no additional memory.
 const MAX_OUTBOX: usize = 256 * 1024;
-/// Bytes written in one poll. A push that has more to write gives way to others first.
+/// Maximum bytes written in one poll, before other pushes are polled.
 const MAX_WRITE: usize = 128 * 1024;
-/// Metadata is sent again this long after metadata without rates, …
+/// Interval after metadata without measured rates.
 const FIRST_METADATA_INTERVAL: Duration = Duration::from_secs(5);
-/// … and at most at this interval afterwards, …
+/// Minimum interval of metadata afterwards.
 const METADATA_INTERVAL: Duration = Duration::from_secs(60);
-/// … where the frame rate or a bit rate differs from what was sent by more than these shares.
+/// Relative change of a rate beyond which metadata is sent again: of the frame rate, and of a bit rate.
 const MAX_FPS_DEVIATION: f64 = 0.1;
 const MAX_RATE_DEVIATION: f64 = 0.5;
-/// A server that closes the connection within this time of H.265 that it has not announced does not take it.
+/// Time after unannounced H.265 within which a closed connection counts as a refusal of the codec.
 const CODEC_REFUSAL_TIME: Duration = Duration::from_secs(10);
 const UNANNOUNCED_H265: &str =
     "The server has not announced that it takes H.265 (Enhanced RTMP): viewers may see no picture.";
-/// Bytes read at a time; platforms send little.
+/// Size of a read; platforms send little.
 const READ_SIZE: usize = 4096;
 
 /// Connection to an RTMP server.
@@ -44,19 +45,19 @@ const READ_SIZE: usize = 4096;
 pub(crate) struct RtmpConnection {
     clock: Clock,
     driver: Driver<Publisher, StreamTransport>,
-    /// Since when the platform accepts units.
+    /// Since when the platform accepts media.
     accepted_at: Option<Duration>,
     /// A unit was sent.
     is_live: bool,
-    /// Decoding time that is zero on the wire, in ticks.
+    /// Decoding time of timestamp zero, in ticks.
     base: Option<i64>,
     last_dts: Option<i64>,
     /// Timestamp of the last message, in milliseconds.
     last_timestamp: u32,
     headers: Option<Arc<StreamHeaders>>,
-    /// The server has announced that it takes H.265.
+    /// The server has announced H.265.
     announces_h265: bool,
-    /// Rates in the metadata that were sent last, and when that was.
+    /// Rates in the last metadata, and when it was sent.
     metadata: Option<(MeasuredRates, Duration)>,
     /// When the socket last accepted bytes, or nothing was to be written.
     progressed_at: Duration,
@@ -94,16 +95,17 @@ impl RtmpConnection {
         self.driver.core.start(now);
     }
 
-    /// Registers its socket with the runtime that runs the caller.
+    /// Registers its socket with the caller's runtime.
     pub(super) fn register_here(self) -> io::Result<Self> {
         let Driver { core, transport } = self.driver;
         Ok(Self { driver: Driver { core, transport: transport.register_here()? }, ..self })
     }
 
-    /// Reads, keeps the time, and writes what the ring holds where `is_pump_due`. True when there is more to write at once.
+    /// Reads, handles timeouts, and writes units of the ring if `is_pump_due`. Returns true if there is more to write
+    /// at once.
     ///
     /// # Errors
-    /// The cause for which the connection is over.
+    /// The cause of the end of the connection.
     pub(super) fn poll(
         &mut self,
         core: &mut PushCore,
@@ -144,7 +146,7 @@ impl RtmpConnection {
         Transport::<Publisher>::is_blocked(&self.driver.transport) || self.driver.core.pending() > 0
     }
 
-    /// Handles what the platform sends, and what is due; true when something was received.
+    /// Handles received data and timeouts. Returns true if data was received.
     fn read(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
         let mut has_read = false;
         loop {
@@ -182,15 +184,15 @@ impl RtmpConnection {
         }
     }
 
-    /// Moves units from the ring to the socket until there are none, or the socket is full. True when there are more for a
-    /// socket that accepts them.
+    /// Moves units from the ring to the socket until the ring is empty or the socket is full. Returns true if there are
+    /// more and the socket accepts them.
     fn pump(
         &mut self,
         core: &mut PushCore,
         cursor: &mut Cursor,
         context: &mut PushContext<'_, '_>,
     ) -> Result<bool, Cause> {
-        core.figures.warning = self.unannounced_codec();
+        core.stats.warning = self.unannounced_codec();
         let mut stats = WriteStats::default();
         let has_more = loop {
             let is_exhausted = self.fill(&mut stats, cursor, context);
@@ -208,7 +210,7 @@ impl RtmpConnection {
         Ok(has_more)
     }
 
-    /// Moves units into the outbox, as far as it has room; true when the ring has no more.
+    /// Moves units into the outbox, up to its limit. Returns true if the ring is empty.
     fn fill(
         &mut self,
         stats: &mut WriteStats,
@@ -238,7 +240,7 @@ impl RtmpConnection {
         let is_known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, headers));
         if !is_known {
             if self.headers.as_ref().is_none_or(|known| **known != **headers) {
-                // At the beginning of the feed nothing has been measured yet: `update_metadata` follows.
+                // At the beginning of a feed nothing has been measured: `update_metadata` follows.
                 let rates = context.feed.measured_rates(context.now);
                 self.driver.core.send_headers(headers, rates, timestamp);
                 self.metadata = Some((rates, context.now));
@@ -254,7 +256,7 @@ impl RtmpConnection {
         Some(track)
     }
 
-    /// Sends metadata again where the measured rates differ from what was sent: a push that begins with its feed knows none.
+    /// Sends metadata again if the measured rates differ from the last ones: a push that begins with its feed has none.
     fn update_metadata(&mut self, context: &mut PushContext<'_, '_>) {
         let (Some(headers), Some((sent, at))) = (&self.headers, self.metadata) else { return };
         let is_first = sent.fps.is_none() || sent.video_kbps.is_none();
@@ -277,21 +279,21 @@ impl RtmpConnection {
         }
     }
 
-    /// Returns a warning where H.265 is sent to a server that has not announced it.
+    /// Returns a warning if H.265 is sent to a server that has not announced it.
     fn unannounced_codec(&self) -> Option<&'static str> {
         let video = self.headers.as_ref()?.video.as_ref()?;
         (video.codec() == VideoCodec::H265 && !self.announces_h265).then_some(UNANNOUNCED_H265)
     }
 
     fn record(&mut self, stats: &WriteStats, core: &mut PushCore, context: &PushContext<'_, '_>) {
-        // Nothing to write is no lack of progress.
+        // Having nothing to write counts as progress.
         if stats.written > 0 || !self.is_blocked() {
             self.progressed_at = context.now;
         }
-        core.figures.frames_sent += stats.sent;
-        core.figures.frames_dropped += stats.dropped;
+        core.stats.frames_sent += stats.sent;
+        core.stats.frames_dropped += stats.dropped;
         if stats.written > 0 {
-            core.figures.add_bytes(stats.written, context.now);
+            core.stats.add_bytes(stats.written, context.now);
         }
         if !self.is_live && stats.sent + stats.dropped > 0 {
             self.is_live = true;
@@ -320,21 +322,22 @@ impl RtmpConnection {
         Cause::new(CauseCode::PushClosedByPlatform, message)
     }
 
-    /// How long the platform has been waiting for the first unit; `None` before it accepts units and once one was sent.
+    /// Returns how long the platform has been waiting for the first unit; `None` before it accepts media and once a
+    /// unit was sent.
     fn waited_for_keyframe(&self, now: Duration) -> Option<Duration> {
         Some(now.saturating_sub(self.accepted_at.filter(|_| !self.is_live)?))
     }
 
-    /// Returns the next time at which [`Self::poll`] has something to do.
+    /// Returns the next time at which [`Self::poll`] is due.
     pub(super) fn poll_timeout(&self) -> Option<Duration> {
         let stalled = self.is_blocked().then(|| self.progressed_at + NO_PROGRESS_TIMEOUT);
         [self.driver.core.poll_timeout(), stalled].into_iter().flatten().min()
     }
 
-    /// Fails when the platform has accepted no bytes for too long.
+    /// Fails if the platform has accepted no bytes for too long.
     fn check_progress(&mut self, now: Duration) -> Result<(), Cause> {
         if !self.is_blocked() {
-            // Nothing to write is no lack of progress.
+            // Having nothing to write counts as progress.
             self.progressed_at = now;
         } else if now.saturating_sub(self.progressed_at) >= NO_PROGRESS_TIMEOUT {
             let message = format!("The platform has taken no data for {} s.", NO_PROGRESS_TIMEOUT.as_secs());
@@ -343,8 +346,8 @@ impl RtmpConnection {
         Ok(())
     }
 
-    /// Ends the broadcast in order, and waits until the platform has closed the connection: closing it first could take back
-    /// what the platform has not read yet.
+    /// Ends the broadcast in order, and waits until the platform has closed the connection: closing it first could
+    /// discard data that the platform has not read yet.
     ///
     /// # Cancel safety
     /// When dropped, the connection is closed.
@@ -357,7 +360,7 @@ impl RtmpConnection {
     }
 }
 
-/// Cause of a connection that broke.
+/// Returns the cause of a lost connection.
 pub(super) fn connection_lost(error: &io::Error) -> Cause {
     let code = if error.kind() == ErrorKind::TimedOut {
         CauseCode::PushNoAnswer

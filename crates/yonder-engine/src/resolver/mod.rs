@@ -1,9 +1,9 @@
-//! Name resolution: one resolver for the whole process.
+//! Name resolution with one resolver for the process.
 //!
-//! At most one question per name is in flight, however many feeds and pushes ask for it, and no thread waits for an answer: a
-//! name server that is silent costs neither threads nor memory. While no answer comes, the last one is used.
+//! At most one query per name is in flight, for any number of feeds and pushes, and no thread waits for a response: an
+//! unresponsive name server costs neither threads nor memory. Without a response the last one is used.
 //!
-//! Names that DNS does not serve (`.local`, RFC 6762) are asked of the system's own resolver, a few at a time.
+//! Names outside of DNS (`.local`, RFC 6762) are resolved by the system, a few at a time.
 
 use std::collections::HashMap;
 use std::io;
@@ -23,25 +23,25 @@ use tokio::time::timeout;
 
 use crate::sync::lock;
 
-/// How long a question may take, over all name servers and attempts.
+/// Timeout of a query, over all name servers and attempts.
 const QUERY_TIMEOUT: Duration = Duration::from_secs(5);
-/// One attempt at one name server.
+/// Timeout of one attempt at one name server.
 const ATTEMPT_TIMEOUT: Duration = Duration::from_secs(2);
-/// With an earlier answer at hand, a new one is waited for only this long.
+/// Maximum wait for a response if an earlier one is known.
 const STALE_AFTER: Duration = Duration::from_millis(500);
-/// Longest time for which an answer, or the lack of one, is taken from the cache: sites change their addresses.
+/// Maximum TTL of a cached response or failure, since addresses change.
 const MAX_TTL: Duration = Duration::from_secs(30);
 const MAX_NEGATIVE_TTL: Duration = Duration::from_secs(2);
-/// Questions to the system's resolver at a time; each takes a thread.
+/// Maximum concurrent queries to the system's resolver, each of which takes a thread.
 const MAX_SYSTEM_QUERIES: usize = 4;
-/// Names whose last answers are kept.
+/// Maximum cached names.
 const MAX_NAMES: usize = 4_096;
-/// Comma-separated name servers (`address` or `address:port`) that replace those of the system.
+/// Comma-separated name servers (`address` or `address:port`) in place of the system's.
 const NAME_SERVERS_VARIABLE: &str = "YONDER_NAME_SERVERS";
-/// The system's name servers and its own table of names; read again when they change, as they do when a network comes up.
+/// Configuration of the system's resolver, read again after a change, as when a network comes up.
 const SYSTEM_FILES: [&str; 2] = ["/etc/resolv.conf", "/etc/hosts"];
 
-/// When each of [`SYSTEM_FILES`] was changed last, and its size.
+/// Modification time and size of each of [`SYSTEM_FILES`].
 type SystemFiles = [Option<(SystemTime, u64)>; 2];
 
 fn system_files() -> SystemFiles {
@@ -51,13 +51,13 @@ fn system_files() -> SystemFiles {
     })
 }
 
-/// Answer to a question: addresses, or a reason for people.
+/// Response to a query: addresses, or the error.
 type Answer = Result<Arc<[IpAddr]>, ResolveError>;
 
-/// Why a name has no address.
+/// Error of a name resolution.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum ResolveError {
-    /// The name servers say so.
+    /// The name has no address.
     #[error("{0}")]
     NotFound(String),
     /// No name server has answered.
@@ -65,11 +65,11 @@ pub(crate) enum ResolveError {
     NoAnswer(String),
 }
 
-/// State of one name: its last answer and the question in flight.
+/// State of one name: last response and query in flight.
 #[derive(Debug, Default)]
 struct Name {
     last: Option<Arc<[IpAddr]>>,
-    /// The question in flight.
+    /// Query in flight.
     pending: Option<watch::Receiver<Option<Answer>>>,
 }
 
@@ -91,7 +91,7 @@ impl Resolver {
         SHARED.get_or_init(|| Self::start(servers_from_environment()))
     }
 
-    /// Starts a resolver that asks `servers`, or those of the system where there are none.
+    /// Starts a resolver with the given name servers, or those of the system if there are none.
     fn start(servers: Vec<SocketAddr>) -> Arc<Self> {
         Arc::new(Self {
             runtime: start_thread(),
@@ -103,13 +103,13 @@ impl Resolver {
         })
     }
 
-    /// Finds the addresses of `host`; an IP address is returned as it is.
+    /// Resolves `host`; an IP address is returned unchanged.
     ///
     /// # Errors
-    /// [`ResolveError`] when the name has no address, or when no name server answers and no earlier answer is known.
+    /// [`ResolveError`] if the name has no address, or no name server answers and no earlier response is known.
     ///
     /// # Cancel safety
-    /// When dropped, the question stays in flight for others and for the next call.
+    /// When dropped, the query stays in flight for others and for the next call.
     pub(crate) async fn resolve(self: &Arc<Self>, host: &str) -> Answer {
         if let Ok(address) = host.trim_start_matches('[').trim_end_matches(']').parse::<IpAddr>() {
             return Ok(Arc::from([address]));
@@ -121,21 +121,21 @@ impl Resolver {
         match (answer, last) {
             (Some(Ok(addresses)), _) => Ok(addresses),
             (Some(Err(ResolveError::NotFound(reason))), _) => Err(ResolveError::NotFound(reason)),
-            // An old answer is better than none.
+            // An old response is better than none.
             (Some(Err(ResolveError::NoAnswer(_))) | None, Some(last)) => Ok(last),
             (Some(Err(error)), None) => Err(error),
             (None, None) => Err(ResolveError::NoAnswer("the name server does not answer".to_owned())),
         }
     }
 
-    /// Joins the question in flight for `host`, or asks it. Returns the last answer besides.
+    /// Joins the query in flight for `host`, or starts one. Returns the last response as well.
     fn ask(self: &Arc<Self>, host: &str) -> (watch::Receiver<Option<Answer>>, Option<Arc<[IpAddr]>>) {
         let mut names = lock(&self.names);
         if names.len() > MAX_NAMES {
             names.retain(|_, name| name.pending.is_some());
         }
         let name = names.entry(host.to_owned()).or_default();
-        // A question whose task panicked is asked again.
+        // A query whose task panicked is started again.
         if let Some(pending) = &name.pending
             && pending.has_changed().is_ok()
         {
@@ -157,7 +157,7 @@ impl Resolver {
                         name.last = Some(Arc::clone(addresses));
                     }
                 }
-                // Those who asked may have gone.
+                // The waiting tasks may have been dropped.
                 let _unused = sender.send(Some(answer));
             },
             &self.runtime,
@@ -176,7 +176,7 @@ impl Resolver {
         timeout(QUERY_TIMEOUT, asked).await.unwrap_or_else(|_| unanswered())
     }
 
-    /// The DNS resolver by the present configuration; `None` where there is none.
+    /// Returns a DNS resolver with the present configuration; `None` if there is none.
     fn dns(&self) -> Option<TokioResolver> {
         let files = system_files();
         let mut dns = lock(&self.dns);
@@ -202,13 +202,13 @@ impl Resolver {
     async fn ask_system(&self, host: &str) -> Answer {
         let permit = Arc::clone(&self.system).acquire_owned().await;
         let host = host.to_owned();
-        // The thread outlives a caller that no longer waits, and so does its permit.
+        // The thread, and its permit, outlive a caller that no longer waits.
         let lookup = tokio::task::spawn_blocking(move || {
             let _permit = permit;
             (host.as_str(), 0).to_socket_addrs().map(Iterator::collect::<Vec<_>>)
         });
         let found = lookup.await.map_err(|error| ResolveError::NoAnswer(first_line(&error)))?;
-        // The system does not tell an unknown name from a question without an answer.
+        // The system does not distinguish an unknown name from a timeout.
         let found = found.map_err(|error| ResolveError::NoAnswer(first_line(&error)))?;
         let addresses: Arc<[IpAddr]> = found.iter().map(SocketAddr::ip).collect();
         if addresses.is_empty() { Err(no_address()) } else { Ok(addresses) }
@@ -236,7 +236,7 @@ fn first_line(error: &dyn std::fmt::Display) -> String {
     error.to_string().lines().next().unwrap_or_default().to_owned()
 }
 
-/// Multicast DNS serves these (RFC 6762, 3).
+/// Returns true for names of multicast DNS (RFC 6762, 3).
 fn is_multicast_name(host: &str) -> bool {
     let host = host.trim_end_matches('.');
     host.len() >= 6 && host.get(host.len() - 6..).is_some_and(|end| end.eq_ignore_ascii_case(".local"))
@@ -271,7 +271,7 @@ fn servers_from_environment() -> Vec<SocketAddr> {
     servers.filter_map(read).collect()
 }
 
-/// Starts the thread on which questions are asked. Where it cannot be started, the caller's runtime is used.
+/// Starts the thread of the resolver. If that fails, the caller's runtime is used.
 fn start_thread() -> Handle {
     let started = || -> io::Result<Handle> {
         let runtime = Builder::new_current_thread().enable_all().build()?;

@@ -41,8 +41,8 @@ impl NameServer {
     }
 }
 
-/// A DNS response (RFC 1035, 4.1): 192.0.2.9 with a time to live of zero to an A question, `NXDOMAIN` to names that begin with
-/// `no`, and nothing to other questions.
+/// Returns a DNS response (RFC 1035, 4.1): 192.0.2.9 with a time to live of zero to an A question, `NXDOMAIN` to names
+/// that begin with `no`, and nothing to other questions.
 fn answer(question: &[u8]) -> Vec<u8> {
     let mut name_end = 12;
     while question[name_end] != 0 {
@@ -76,7 +76,7 @@ fn answer(question: &[u8]) -> Vec<u8> {
 #[case("2001:db8::7", "2001:db8::7")]
 #[case("[2001:db8::7]", "2001:db8::7")]
 #[tokio::test]
-async fn addresses_are_not_asked_for(#[case] host: &str, #[case] address: IpAddr) {
+async fn addresses_need_no_query(#[case] host: &str, #[case] address: IpAddr) {
     let server = NameServer::start().await;
     let resolver = Resolver::start(vec![server.address]);
     assert_eq!(resolver.resolve(host).await.as_deref(), Ok(&[address][..]));
@@ -94,7 +94,7 @@ async fn known_and_unknown_names_are_distinguished() {
 }
 
 #[tokio::test]
-async fn one_question_per_name_is_in_flight() {
+async fn one_query_per_name_is_in_flight() {
     let server = NameServer::start().await;
     server.silent.send_replace(true);
     let resolver = Resolver::start(vec![server.address]);
@@ -111,7 +111,7 @@ async fn one_question_per_name_is_in_flight() {
 }
 
 #[tokio::test]
-async fn last_answer_is_used_while_none_comes() {
+async fn last_response_is_used_without_a_new_one() {
     let server = NameServer::start().await;
     let resolver = Resolver::start(vec![server.address]);
     let found = resolver.resolve("summit.example.net").await.unwrap();
@@ -122,7 +122,7 @@ async fn last_answer_is_used_while_none_comes() {
 }
 
 #[tokio::test]
-async fn question_that_was_lost_is_asked_again() {
+async fn lost_query_is_repeated() {
     let server = NameServer::start().await;
     let resolver = Resolver::start(vec![server.address]);
     // The task that would have answered it panicked.
@@ -133,7 +133,7 @@ async fn question_that_was_lost_is_asked_again() {
 }
 
 #[test]
-fn multicast_names_are_left_to_the_system() {
+fn multicast_names_are_resolved_by_the_system() {
     assert!(is_multicast_name("summit.local") && is_multicast_name("Summit.LOCAL."));
     assert!(!is_multicast_name("local.example.net") && !is_multicast_name("local"));
 }

@@ -1,39 +1,40 @@
-//! Connecting to a camera: name, TCP, TLS and ports for datagrams, over redirects and with both transports.
+//! Connections to a camera: name, TCP, TLS and UDP ports, with redirects and both transports.
 
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tokio::net::TcpStream;
 use tokio::time::timeout;
-use yonder_core::{Cause, CauseCode, DialStep, History, Place, probable_causes};
+use yonder_core::{Cause, CauseCode, DialStep, History, NetworkLocation, probable_causes};
 use yonder_rtsp::{CameraUrl, ClientConfig, PullError, Transport};
 
 use crate::causes;
 use crate::clock::Clock;
-use crate::dial;
+use crate::connect;
 use crate::link::Link;
 use crate::spec::{FeedSpec, TransportChoice};
 use crate::tls::{TlsError, Trust};
-use crate::view::Carrier;
+use crate::view::RtpTransport;
 
 use super::datagrams::Datagrams;
 use super::session::{RtspSession, connection_lost};
-use super::{SourceEnd, digest};
+use super::{DigestHosts, SourceEnd};
 
-/// Redirects followed in one dial; more are a loop.
+/// Maximum redirects in one dial; more are a loop.
 const MAX_REDIRECTS: u32 = 5;
-/// How long the TLS handshake may take.
+/// Timeout of the TLS handshake.
 const TLS_TIMEOUT: Duration = Duration::from_secs(5);
 
-/// Why a camera was not reached.
+/// Error of a connection to a camera.
 pub(crate) type ConnectError = Cause;
 
-/// One dial: it may lead over several addresses, and try both transports.
+/// Dial: it may involve several addresses, and try both transports.
 #[derive(Debug, Clone)]
 pub(crate) struct Dial {
     clock: Clock,
+    digest_hosts: DigestHosts,
     spec: FeedSpec,
-    carrier: Carrier,
+    carrier: RtpTransport,
     redirects: u32,
     other_tried: bool,
     /// Addresses of the host at the last attempt.
@@ -41,26 +42,31 @@ pub(crate) struct Dial {
 }
 
 impl Dial {
-    /// Returns a dial of `spec`; `known` is the transport that worked last.
-    pub(crate) fn new(clock: Clock, spec: FeedSpec, known: Option<Carrier>) -> Self {
+    /// Creates a dial of `spec`; `known` is the last transport that worked.
+    pub(crate) fn new(
+        clock: Clock,
+        digest_hosts: DigestHosts,
+        spec: FeedSpec,
+        known: Option<RtpTransport>,
+    ) -> Self {
         let carrier = match spec.transport {
-            TransportChoice::Tcp => Carrier::Tcp,
-            TransportChoice::Udp => Carrier::Udp,
-            // The last transport that worked; interleaved gets through most networks.
-            TransportChoice::Auto => known.unwrap_or(Carrier::Tcp),
+            TransportChoice::Tcp => RtpTransport::Tcp,
+            TransportChoice::Udp => RtpTransport::Udp,
+            // The last transport that worked; interleaved passes most networks.
+            TransportChoice::Auto => known.unwrap_or(RtpTransport::Tcp),
         };
-        Self { clock, spec, carrier, redirects: 0, other_tried: false, addresses: Vec::new() }
+        Self { clock, digest_hosts, spec, carrier, redirects: 0, other_tried: false, addresses: Vec::new() }
     }
 
     /// Returns the transport in use.
-    pub(crate) fn carrier(&self) -> Carrier {
+    pub(crate) fn carrier(&self) -> RtpTransport {
         self.carrier
     }
 
-    /// Connects, and returns a session that has not begun. `note` is called with each step that is done.
+    /// Connects, and returns a session before its first request. `note` is called with each completed step.
     ///
     /// # Errors
-    /// The cause for which the camera was not reached.
+    /// The cause of the failure.
     ///
     /// # Cancel safety
     /// When dropped, the connection is closed.
@@ -74,8 +80,8 @@ impl Dial {
         }
         let (link, camera) = self.reach(&note).await?;
         let datagrams = match self.carrier {
-            Carrier::Tcp => None,
-            Carrier::Udp => Some(Datagrams::open(camera).await.map_err(|error| no_ports(&error))?),
+            RtpTransport::Tcp => None,
+            RtpTransport::Udp => Some(Datagrams::open(camera).await.map_err(|error| no_ports(&error))?),
         };
         let transport = match &datagrams {
             None => Transport::Interleaved,
@@ -85,11 +91,11 @@ impl Dial {
         let config = ClientConfig {
             url: self.spec.url.clone(),
             credentials: self.spec.credentials.clone(),
-            requires_digest: digest::is_known(&host),
+            requires_digest: self.digest_hosts.contains(&host),
             transport,
             seed: rand::random(),
         };
-        Ok(RtspSession::new(self.clock, config, link, datagrams))
+        Ok(RtspSession::new(self.clock, self.digest_hosts.clone(), config, link, datagrams))
     }
 
     async fn reach(&mut self, note: &(impl Fn(DialStep) + Sync)) -> Result<(Link, IpAddr), Cause> {
@@ -97,9 +103,9 @@ impl Dial {
         let CameraUrl { host, port, tls, .. } = &self.spec.url;
         let target = format!("{host}:{port}");
         let explain = |error| causes::feed_dial(&error, &target);
-        self.addresses = dial::resolve(host, *port).await.map_err(explain)?;
+        self.addresses = connect::resolve(host, *port).await.map_err(explain)?;
         note(DialStep::NameFound);
-        let stream = dial::connect(&self.addresses, None).await.map_err(explain)?;
+        let stream = connect::connect(&self.addresses, None).await.map_err(explain)?;
         note(DialStep::Connected);
         if !tls {
             let link = Link::plain(stream);
@@ -124,8 +130,8 @@ impl Dial {
         }
     }
 
-    /// Handles the end of a session. `Ok` asks for another attempt of the same dial: after a redirect, or with the other
-    /// transport.
+    /// Handles the end of a session. `Ok` requests another attempt of the same dial: after a redirect, or with the
+    /// other transport.
     ///
     /// # Errors
     /// The cause of the end otherwise.
@@ -146,7 +152,7 @@ impl Dial {
                 }
                 let leaves_tls = self.spec.url.tls && !url.tls;
                 if url.host != self.spec.url.host || leaves_tls {
-                    // Another host has no right to this password, and over a connection without TLS anybody could read it.
+                    // The credentials are not for another host, and not for a connection without TLS.
                     self.spec.credentials = None;
                 }
                 tracing::info!(feed = self.spec.name, to = %url, "camera redirects");
@@ -164,18 +170,18 @@ impl Dial {
         }
     }
 
-    /// Returns the transport for the next dial after a session that ended with `end`; `None` leaves it as it is.
-    pub(crate) fn next_carrier(&self, has_flowed: bool, end: Option<&SourceEnd>) -> Option<Carrier> {
+    /// Returns the transport of the next dial after a session that ended with `end`; `None` keeps it.
+    pub(crate) fn next_carrier(&self, has_flowed: bool, end: Option<&SourceEnd>) -> Option<RtpTransport> {
         if has_flowed {
             return Some(self.carrier);
         }
         let came_to_nothing = matches!(end, Some(SourceEnd::Cause(cause))
             if matches!(cause.code, CauseCode::FeedStalled | CauseCode::FeedPacketLoss));
-        // Agreed to, but nothing came through: the next dial asks for the other transport.
+        // Accepted, but no media arrived: the next dial uses the other transport.
         (self.spec.transport == TransportChoice::Auto && came_to_nothing).then(|| self.carrier.other())
     }
 
-    /// Adds to a cause in which step of the dial it happened, how long after its beginning, and the probable causes.
+    /// Adds the failed step of the dial, its time since the beginning, and the probable causes to a cause.
     ///
     /// # Cancel safety
     /// Safe: nothing is lost.
@@ -189,11 +195,11 @@ impl Dial {
             cause.message = format!("{message} ({step}, after {:.2} s).", after.as_secs_f64());
         }
         let CameraUrl { host, port, .. } = self.spec.url;
-        let place = Place {
+        let place = NetworkLocation {
             host,
             port,
             addresses: self.addresses.iter().map(SocketAddr::ip).collect(),
-            own: dial::own_networks().await,
+            own: connect::own_networks().await,
         };
         cause.probable_causes = probable_causes(cause.code, &place);
         cause

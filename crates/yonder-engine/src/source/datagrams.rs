@@ -1,4 +1,4 @@
-//! UDP ports that a camera sends its RTP and RTCP datagrams to.
+//! UDP ports for the RTP and RTCP datagrams of a camera.
 
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -9,25 +9,25 @@ use socket2::SockRef;
 use tokio::net::UdpSocket;
 use yonder_rtsp::{Channel, DatagramPath, DatagramPeer, Described};
 
-/// Tracks that ports are opened for: picture and sound.
+/// Tracks with ports: video and audio.
 const TRACKS: usize = 2;
-/// Datagrams taken from one port in a row, before others have their turn.
+/// Maximum datagrams read from one port before others.
 const MAX_IN_A_ROW: usize = 64;
-/// Largest datagram; RTP packets are made to fit an Ethernet frame, but some cameras send larger ones.
+/// Maximum size of a datagram; some cameras exceed an Ethernet frame.
 const MAX_DATAGRAM: usize = 64 * 1024;
-/// Room that datagrams are received into; many share one block.
+/// Size of the receive block, which many datagrams share.
 const BLOCK: usize = 256 * 1024;
-/// Receive buffer of the system: a keyframe comes in one burst.
+/// Receive buffer of the system: a keyframe arrives in one burst.
 const RECEIVE_BUFFER: usize = 2 * 1024 * 1024;
-/// Attempts to find a pair of neighboring ports.
+/// Attempts to find a pair of adjacent ports.
 const PORT_TRIES: usize = 64;
 
-/// Two neighboring ports per track.
+/// Two adjacent ports per track.
 #[derive(Debug)]
 pub(super) struct Datagrams {
     sockets: Vec<[UdpSocket; 2]>,
     camera: IpAddr,
-    /// Source of each track's datagrams, once it is known.
+    /// Source of each track's datagrams, once known.
     peers: Vec<Option<DatagramPeer>>,
     block: BytesMut,
 }
@@ -42,18 +42,18 @@ impl Datagrams {
         Ok(Self { sockets, camera, peers: vec![None; TRACKS], block: BytesMut::new() })
     }
 
-    /// The ports by track.
+    /// Returns the ports by track.
     pub(super) fn ports(&self) -> io::Result<Vec<(u16, u16)>> {
         let port = |socket: &UdpSocket| Ok::<u16, io::Error>(socket.local_addr()?.port());
         self.sockets.iter().map(|[media, control]| Ok((port(media)?, port(control)?))).collect()
     }
 
-    /// Sets the sources that the camera has announced.
+    /// Sets the sources announced by the camera.
     pub(super) fn set_peers(&mut self, tracks: &[Described]) {
         self.peers = tracks.iter().map(|track| track.peer).collect();
     }
 
-    /// Sends a datagram; that it may be lost is in its nature.
+    /// Sends a datagram, which may be lost.
     pub(super) fn send(&self, path: DatagramPath, payload: &[u8]) {
         let (Some(pair), Some(Some(peer))) = (self.sockets.get(path.track), self.peers.get(path.track))
         else {
@@ -72,7 +72,7 @@ impl Datagrams {
 
     /// Ready when a port has received something.
     pub(super) fn poll_readable(&self, context: &mut Context<'_>) -> Poll<()> {
-        // All are polled, so that each wakes the task.
+        // All ports are polled, so that each one wakes the task.
         let mut any = Poll::Pending;
         for socket in self.sockets.iter().flatten() {
             if socket.poll_recv_ready(context).is_ready() {
@@ -82,7 +82,7 @@ impl Datagrams {
         any
     }
 
-    /// Registers the ports with the runtime that runs the caller.
+    /// Registers the ports with the caller's runtime.
     pub(super) fn register_here(self) -> io::Result<Self> {
         let register = |socket: UdpSocket| UdpSocket::from_std(socket.into_std()?);
         let sockets =
@@ -90,7 +90,7 @@ impl Datagrams {
         Ok(Self { sockets: sockets.collect::<io::Result<_>>()?, ..self })
     }
 
-    /// Receives the datagrams of the camera; those from elsewhere are dropped.
+    /// Receives the datagrams of the camera; those from other sources are dropped.
     pub(super) fn receive(&mut self, into: &mut Vec<(DatagramPath, Bytes)>) {
         for (track, pair) in self.sockets.iter().enumerate() {
             for (socket, channel) in pair.iter().zip([Channel::Media, Channel::Control]) {
@@ -98,7 +98,7 @@ impl Datagrams {
                     if self.block.capacity() < MAX_DATAGRAM {
                         self.block.reserve(BLOCK);
                     }
-                    // An error here is a port that nobody listens on at the other side: it shows as silence.
+                    // An error is a closed port of the camera, which shows as silence.
                     let Ok((_, from)) = socket.try_recv_buf_from(&mut self.block) else { break };
                     let payload = self.block.split().freeze();
                     let named = self.peers.get(track).copied().flatten().and_then(|peer| peer.source);
@@ -111,7 +111,7 @@ impl Datagrams {
     }
 }
 
-/// RTP on an even port, RTCP on the next one (RFC 3550, 11).
+/// Opens an even port for RTP and the next one for RTCP (RFC 3550, 11).
 async fn open_pair(camera: IpAddr) -> io::Result<[UdpSocket; 2]> {
     let any =
         if camera.is_ipv4() { IpAddr::V4(Ipv4Addr::UNSPECIFIED) } else { IpAddr::V6(Ipv6Addr::UNSPECIFIED) };

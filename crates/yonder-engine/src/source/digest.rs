@@ -1,38 +1,39 @@
 //! Hosts that have offered Digest authentication since the service started.
 //!
-//! A device that takes over a camera's address could ask for the password in clear (Basic). It is not sent to a host that has offered
-//! Digest before.
+//! A device that takes over a camera's address could request the password in clear (Basic). It is not sent to a host that has
+//! offered Digest before.
 
 use std::collections::HashSet;
-use std::sync::{Mutex, OnceLock};
+use std::sync::{Arc, Mutex};
 
 use crate::sync::lock;
 
 /// Host and port.
 type Host = (String, u16);
 
-/// Hosts kept; beyond that no more are remembered.
+/// Maximum hosts; further ones are not remembered.
 const MAX_HOSTS: usize = 4_096;
 
-fn hosts() -> &'static Mutex<HashSet<Host>> {
-    static HOSTS: OnceLock<Mutex<HashSet<Host>>> = OnceLock::new();
-    HOSTS.get_or_init(Mutex::default)
-}
+/// Hosts that have offered Digest to one engine. Clones share the set.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct DigestHosts(Arc<Mutex<HashSet<Host>>>);
 
-/// Remembers that a host has offered Digest.
-pub(super) fn remember(host: &Host) {
-    let mut hosts = lock(hosts());
-    if hosts.len() < MAX_HOSTS {
-        hosts.insert(host.clone());
+impl DigestHosts {
+    /// Remembers that a host has offered Digest.
+    pub(super) fn remember(&self, host: &Host) {
+        let mut hosts = lock(&self.0);
+        if hosts.len() < MAX_HOSTS {
+            hosts.insert(host.clone());
+        }
     }
-}
 
-/// Forgets a host: a person has changed what is known of its camera.
-pub(crate) fn forget(host: &Host) {
-    lock(hosts()).remove(host);
-}
+    /// Forgets a host, after a change of its camera's settings.
+    pub(crate) fn forget(&self, host: &Host) {
+        lock(&self.0).remove(host);
+    }
 
-/// Returns true for a host that has offered Digest.
-pub(super) fn is_known(host: &Host) -> bool {
-    lock(hosts()).contains(host)
+    /// Returns true for a host that has offered Digest.
+    pub(super) fn contains(&self, host: &Host) -> bool {
+        lock(&self.0).contains(host)
+    }
 }

@@ -1,4 +1,4 @@
-//! Everything that holds for any source of a feed: the first keyframe, silence, timestamps, statistics.
+//! Inlet: the first keyframe, silence detection, timestamps and statistics of any source of a feed.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -7,52 +7,52 @@ use yonder_core::{Cause, CauseCode, DialStep};
 use yonder_media::h264::SpsError;
 use yonder_media::timeline::{Timeline, TimelineEvent, TrackTiming};
 use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
-use yonder_rtsp::RawUnit;
+use yonder_rtsp::RtpAccessUnit;
 
-use crate::feed::FeedFigures;
+use crate::feed::FeedStats;
 use yonder_media::Frame;
 
-/// A source without video for this long shows as stalled …
+/// Time without video after which a source shows as stalled.
 const SILENT_AFTER: Duration = Duration::from_secs(2);
-/// … and for this long it has failed.
+/// Time without video after which a source has failed.
 const STALLED_AFTER: Duration = Duration::from_secs(5);
-/// Packets without a whole frame for this long are a failure.
+/// Time with packets but without a complete frame after which a source has failed.
 const LOSSY_TIMEOUT: Duration = Duration::from_secs(20);
-/// A feed that flows without a keyframe for this long shows it.
+/// Time without a keyframe after which a flowing feed has a warning.
 const KEYFRAME_DROUGHT: Duration = Duration::from_secs(15);
-/// A source without a first keyframe for this long shows it, …
+/// Time without a first keyframe after which there is a warning.
 const FIRST_KEYFRAME_WARNING: Duration = Duration::from_secs(6);
-/// … and after this long it has failed: another connection usually brings one.
+/// Time without a first keyframe after which the source has failed, since a new connection usually brings one.
 const FIRST_KEYFRAME_TIMEOUT: Duration = Duration::from_secs(30);
 /// Minimum of received packets, without a complete frame, before the payload is reported as unreadable.
 const UNREADABLE_PACKETS: u64 = 30;
-/// A loss is recent until a whole frame has arrived within this time.
+/// A packet loss is recent until a complete frame has arrived within this time.
 const RECENT_FRAME: Duration = Duration::from_secs(1);
 
-/// Packets of a source since its beginning.
+/// Packet counts of a source.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct PacketCounts {
     pub(crate) received: u64,
     pub(crate) lost: u64,
 }
 
-/// Event of a source that concerns the feed's state.
+/// Event of a source for the feed's state.
 #[derive(Debug)]
 pub(crate) enum InletEvent {
     /// A video frame has arrived.
     Flowing,
     /// No video arrives on an open connection.
     Silent(Cause),
-    /// An obstacle that does not end the connection; `None` when it is gone.
+    /// Obstacle that does not end the connection; `None` once it is gone.
     Warning(Option<Cause>),
 }
 
-/// Limits of a silence, counted from the last video frame.
+/// Timeouts of silence, counted from the last video frame.
 #[derive(Debug, Clone, Copy)]
 struct SilenceLimits {
-    /// When the connection is given up.
+    /// Failure of the connection.
     failure: Duration,
-    /// Next time to check for silence.
+    /// Next check.
     next: Duration,
 }
 
@@ -60,16 +60,16 @@ struct SilenceLimits {
 #[derive(Debug)]
 struct Session {
     began: Duration,
-    /// When the last video frame arrived, or the session began.
+    /// Time of the last video frame, or the beginning of the session.
     last_frame_at: Duration,
     last_keyframe_at: Duration,
-    /// Frames are published.
+    /// Frames have been published.
     has_flowed: bool,
-    /// Keyframes that came without parameter sets that can be read.
+    /// Keyframes without valid parameter sets.
     keyframes_without_sets: u32,
-    /// The lack of a keyframe is shown.
+    /// A missing keyframe is shown as a warning.
     keyframe_missed: bool,
-    /// Packets when a whole frame last arrived.
+    /// Packet counts at the last complete frame.
     packets_then: PacketCounts,
     packets: PacketCounts,
 }
@@ -88,7 +88,7 @@ impl Session {
         }
     }
 
-    /// Packets received and lost since the last whole frame.
+    /// Returns the packets received and lost since the last complete frame.
     fn packets_since_frame(&self) -> PacketCounts {
         PacketCounts {
             received: self.packets.received.saturating_sub(self.packets_then.received),
@@ -102,20 +102,20 @@ impl Session {
     }
 }
 
-/// Turns the units of a source into frames of its feed.
+/// Converts the units of a source to frames of its feed.
 #[derive(Debug)]
 pub(crate) struct Inlet {
     /// Name of the feed, for the log.
     feed: String,
     timeline: Timeline,
-    pub(crate) figures: FeedFigures,
+    pub(crate) stats: FeedStats,
     headers: Arc<StreamHeaders>,
     session: Session,
-    /// Frames that were not published yet.
+    /// Frames to be published.
     pub(crate) frames: Vec<Arc<Frame>>,
-    /// Events that were not handled yet. They precede the frames.
+    /// Events to be handled, before the frames.
     pub(crate) events: Vec<InletEvent>,
-    /// The last event was [`InletEvent::Flowing`], and needs not be repeated.
+    /// The last event was [`InletEvent::Flowing`], and need not be repeated.
     flows: bool,
 }
 
@@ -124,7 +124,7 @@ impl Inlet {
         Self {
             feed,
             timeline: Timeline::new(Duration::ZERO),
-            figures: FeedFigures::default(),
+            stats: FeedStats::default(),
             headers: Arc::default(),
             session: Session::new(now),
             frames: Vec::new(),
@@ -141,7 +141,7 @@ impl Inlet {
         self.flows = false;
     }
 
-    /// True once the present connection has brought frames.
+    /// Returns true once the present connection has delivered frames.
     pub(crate) fn has_flowed(&self) -> bool {
         self.session.has_flowed
     }
@@ -151,11 +151,11 @@ impl Inlet {
         self.timeline.handle_sender_report(track, ntp, rtp, now);
     }
 
-    /// Sets the headers of the stream, and the clock rates of its tracks.
+    /// Sets the stream headers, and the clock rates of its tracks.
     pub(crate) fn set_headers(&mut self, headers: StreamHeaders, clock_rates: &[(Track, u32)]) {
         if *self.headers != headers {
             self.headers = Arc::new(headers);
-            self.figures.set_headers(Arc::clone(&self.headers));
+            self.stats.set_headers(Arc::clone(&self.headers));
         }
         for (track, clock_rate) in clock_rates {
             let (reorder_frames, frame_ticks) = match (track, &self.headers.video, &self.headers.audio) {
@@ -174,13 +174,13 @@ impl Inlet {
         }
     }
 
-    /// Handles a unit. A broadcast begins with a keyframe; units before the first one are left out.
+    /// Handles a unit. Units before the first keyframe are dropped.
     ///
     /// # Errors
-    /// The cause for which the connection is to be given up: no keyframe comes.
-    pub(crate) fn handle_unit(&mut self, raw: RawUnit, now: Duration) -> Result<(), Cause> {
+    /// The cause for giving up the connection: no keyframe arrives.
+    pub(crate) fn handle_unit(&mut self, raw: RtpAccessUnit, now: Duration) -> Result<(), Cause> {
         let is_keyframe = raw.track == Track::Video && raw.keyframe;
-        // Audio alone is no broadcast: a camera whose video stopped has stalled.
+        // Audio alone does not count: a camera whose video stopped has stalled.
         if raw.track == Track::Video {
             self.session.last_frame_at = now;
         }
@@ -190,7 +190,7 @@ impl Inlet {
                 return self.check_first_keyframe(raw.track, now);
             }
             self.session.has_flowed = true;
-            self.figures.note_step(DialStep::FirstKeyframe, now);
+            self.stats.note_step(DialStep::FirstKeyframe, now);
         }
         self.watch_keyframes(is_keyframe, now);
         let stamp = self.timeline.stamp(raw.track, raw.rtp_time, is_keyframe, now);
@@ -204,7 +204,7 @@ impl Inlet {
             keyframe: raw.keyframe,
             payload: raw.payload,
         };
-        self.figures.add_unit(&unit, now);
+        self.stats.add_unit(&unit, now);
         if raw.track == Track::Video && !std::mem::replace(&mut self.flows, true) {
             self.events.push(InletEvent::Flowing);
         }
@@ -253,7 +253,7 @@ impl Inlet {
             return Ok(());
         }
         let cause = if self.session.keyframes_without_sets > 0 {
-            no_parameter_sets(self.figures.parameter_problem())
+            no_parameter_sets(self.stats.parameter_problem())
         } else {
             no_keyframe(waited)
         };
@@ -265,7 +265,7 @@ impl Inlet {
         Ok(())
     }
 
-    /// Updates the counts of packets of the present connection.
+    /// Updates the packet counts of the present connection.
     pub(crate) fn set_packets(&mut self, packets: PacketCounts, now: Duration) {
         self.session.packets = packets;
         if now.saturating_sub(self.session.last_frame_at) < RECENT_FRAME {
@@ -273,7 +273,7 @@ impl Inlet {
         }
     }
 
-    /// Returns the next time at which [`Self::handle_timeout`] has something to do.
+    /// Returns the next time at which [`Self::handle_timeout`] is due.
     pub(crate) fn poll_timeout(&self, now: Duration) -> Duration {
         self.session.last_frame_at + self.silence_limits(now).next
     }
@@ -281,7 +281,7 @@ impl Inlet {
     /// Checks for silence.
     ///
     /// # Errors
-    /// The cause for which the connection is to be given up.
+    /// The cause for giving up the connection.
     pub(crate) fn handle_timeout(&mut self, now: Duration) -> Result<(), Cause> {
         let silent = now.saturating_sub(self.session.last_frame_at);
         if silent < SILENT_AFTER {
@@ -301,13 +301,13 @@ impl Inlet {
         Ok(())
     }
 
-    /// Limits of the present silence. The deadline and its handler both go by them, so that a deadline never lies in the
-    /// past.
+    /// Returns the timeouts of the present silence, used both for the deadline and its handler, so that a deadline
+    /// never lies in the past.
     fn silence_limits(&self, now: Duration) -> SilenceLimits {
         let silent = now.saturating_sub(self.session.last_frame_at);
         let is_lossy = silent >= SILENT_AFTER && self.session.is_lossy();
         let failure = match (is_lossy, self.session.has_flowed) {
-            // Another connection would lose as much: a whole keyframe is waited for instead.
+            // Another connection would lose as much: a complete keyframe is waited for instead.
             (true, _) => LOSSY_TIMEOUT,
             (false, true) => STALLED_AFTER,
             (false, false) => STALLED_AFTER * 2,
@@ -316,7 +316,7 @@ impl Inlet {
         SilenceLimits { failure, next }
     }
 
-    /// Returns the cause of a silence: nothing arrives at all, or too many packets are lost.
+    /// Returns the cause of a silence: no data, or too much packet loss.
     fn silence(&self, silent: Duration) -> Cause {
         let PacketCounts { received, lost } = self.session.packets_since_frame();
         if self.session.is_lossy() {
@@ -328,8 +328,7 @@ impl Inlet {
             return Cause::new(CauseCode::FeedPacketLoss, message);
         }
         // Packets arrive without loss, but no frame can be assembled from them.
-        if let Some((obstacle, count)) =
-            self.figures.main_obstacle().filter(|_| received >= UNREADABLE_PACKETS)
+        if let Some((obstacle, count)) = self.stats.main_obstacle().filter(|_| received >= UNREADABLE_PACKETS)
         {
             let message = format!(
                 "{received} packets came in {} s, but no picture: {count} {obstacle}.",
@@ -357,7 +356,7 @@ fn no_keyframe(waited: Duration) -> Cause {
     Cause::new(CauseCode::FeedNoKeyframe, message)
 }
 
-/// Duration of one frame in ticks.
+/// Returns the duration of one frame in ticks.
 fn frame_duration((rate, per): (u32, u32)) -> i64 {
     i64::from(per) * TICKS_PER_SECOND / i64::from(rate.max(1))
 }

@@ -1,9 +1,9 @@
-//! Sources of a feed: an RTSP connection to a camera, and the [`Inlet`] that turns a source's units into frames of the
-//! feed.
+//! Sources of a feed: the RTSP connection to a camera, and the [`Inlet`] that converts a source's units to frames of
+//! the feed.
 
 mod connect;
 mod datagrams;
-pub(crate) mod digest;
+mod digest;
 mod inlet;
 mod session;
 
@@ -13,15 +13,16 @@ use yonder_rtsp::PullError;
 use crate::driver::DriveEnd;
 
 pub(crate) use connect::{ConnectError, Dial};
+pub(crate) use digest::DigestHosts;
 pub(crate) use inlet::{Inlet, InletEvent};
 pub(crate) use session::RtspSession;
 
-/// Why a source ended.
+/// Reason for the end of a source.
 #[derive(Debug)]
 pub(crate) enum SourceEnd {
     /// The RTSP dialogue or session failed.
     Rtsp(PullError),
-    /// Anything else.
+    /// Any other cause.
     Cause(Cause),
 }
 

@@ -1,4 +1,4 @@
-//! RTSP session with a camera, from the first request to the last packet, driven by its feed's actor.
+//! RTSP session with a camera, driven by its feed's actor.
 
 use std::io;
 use std::task::{Context, Poll};
@@ -16,7 +16,7 @@ use crate::link::Link;
 
 use super::datagrams::Datagrams;
 use super::inlet::{Inlet, PacketCounts};
-use super::{SourceEnd, digest};
+use super::{DigestHosts, SourceEnd};
 
 /// Size of one read.
 const READ_SIZE: usize = 64 * 1024;
@@ -25,6 +25,7 @@ const READ_SIZE: usize = 64 * 1024;
 #[derive(Debug)]
 pub(crate) struct RtspSession {
     clock: Clock,
+    digest_hosts: DigestHosts,
     /// Host and port of the camera.
     host: (String, u16),
     driver: Driver<Pull, CameraTransport>,
@@ -33,7 +34,13 @@ pub(crate) struct RtspSession {
 }
 
 impl RtspSession {
-    pub(super) fn new(clock: Clock, config: ClientConfig, link: Link, datagrams: Option<Datagrams>) -> Self {
+    pub(super) fn new(
+        clock: Clock,
+        digest_hosts: DigestHosts,
+        config: ClientConfig,
+        link: Link,
+        datagrams: Option<Datagrams>,
+    ) -> Self {
         let host = (config.url.host.clone(), config.url.port);
         let transport = CameraTransport {
             stream: StreamTransport::new(link, READ_SIZE),
@@ -41,7 +48,8 @@ impl RtspSession {
             received: Vec::new(),
             out: BytesMut::new(),
         };
-        Self { clock, host, driver: Driver { core: Pull::new(config), transport }, rates: Vec::new() }
+        let driver = Driver { core: Pull::new(config), transport };
+        Self { clock, digest_hosts, host, driver, rates: Vec::new() }
     }
 
     /// Begins the dialogue.
@@ -49,20 +57,21 @@ impl RtspSession {
         self.driver.core.start(now);
     }
 
-    /// Registers its sockets with the runtime that runs the caller.
+    /// Registers its sockets with the caller's runtime.
     ///
     /// # Errors
-    /// When the system refuses it; the session is lost.
+    /// I/O error of the registration; the session is lost.
     pub(crate) fn register_here(self) -> io::Result<Self> {
         let Driver { core, transport } = self.driver;
         Ok(Self { driver: Driver { core, transport: transport.register_here()? }, ..self })
     }
 
-    /// Reads once and handles what is due; on a tick statistics and silence as well. True when something was read, so that there
-    /// may be more. Otherwise the task is woken for input; the caller keeps the time of [`Self::poll_timeout`].
+    /// Reads once and handles timeouts; on a tick statistics and silence as well. Returns true if something was read,
+    /// so that there may be more. Otherwise the task is woken for input; the caller keeps the time of
+    /// [`Self::poll_timeout`].
     ///
     /// # Errors
-    /// [`SourceEnd`] when the session is over. Frames that arrived before are in `inlet`.
+    /// [`SourceEnd`] at the end of the session. Frames that arrived before are in `inlet`.
     pub(crate) fn poll(
         &mut self,
         task: &mut Context<'_>,
@@ -72,9 +81,9 @@ impl RtspSession {
         let now = self.clock.now();
         let received = self.driver.poll_input(task, now, |transport, event| {
             match event {
-                PullEvent::Step(step) => inlet.figures.note_step(dial_step(step), now),
-                PullEvent::DigestOffered => digest::remember(&self.host),
-                PullEvent::Offered(offered) => inlet.figures.set_offered(offered),
+                PullEvent::Step(step) => inlet.stats.note_step(dial_step(step), now),
+                PullEvent::DigestOffered => self.digest_hosts.remember(&self.host),
+                PullEvent::Offered(offered) => inlet.stats.set_offered(offered),
                 PullEvent::Tracks(tracks) => {
                     transport.set_peers(&tracks);
                     self.rates = tracks.iter().map(|track| (track.track, track.clock_rate)).collect();
@@ -83,7 +92,7 @@ impl RtspSession {
                 PullEvent::SenderReport { track, ntp, rtp } => {
                     inlet.handle_sender_report(track, ntp, rtp, now);
                 }
-                // The timeline detects the jump by itself and bridges it.
+                // The timeline detects and bridges the jump by itself.
                 PullEvent::Restarted(track) => {
                     tracing::info!(?track, "camera restarted its sequence numbers");
                 }
@@ -92,7 +101,7 @@ impl RtspSession {
             Ok(())
         })?;
         if let Poll::Ready(count) = received {
-            inlet.figures.add_bytes(count, now);
+            inlet.stats.add_bytes(count, now);
         }
         if is_tick || now >= self.poll_timeout(inlet, now) {
             self.report_reception(inlet, now);
@@ -103,24 +112,24 @@ impl RtspSession {
         Ok(received.is_ready())
     }
 
-    /// Returns the next time at which [`Self::poll`] has something to do.
+    /// Returns the next time at which [`Self::poll`] is due.
     pub(crate) fn poll_timeout(&self, inlet: &Inlet, now: Duration) -> Duration {
         let deadline = inlet.poll_timeout(now);
         self.driver.core.poll_timeout().map_or(deadline, |protocol| protocol.min(deadline))
     }
 
-    /// Passes statistics of reception on. To be called once a second.
+    /// Passes on the reception statistics. Must be called once a second.
     pub(crate) fn report_reception(&mut self, inlet: &mut Inlet, now: Duration) {
         let pull = &self.driver.core;
-        let packets = pull.figures().fold(PacketCounts::default(), |sum, track| PacketCounts {
+        let packets = pull.stats().fold(PacketCounts::default(), |sum, track| PacketCounts {
             received: sum.received + track.reception.received,
             lost: sum.lost + track.reception.lost,
         });
         inlet.set_packets(packets, now);
-        inlet.figures.set_reception(pull.figures().collect(), pull.skipped());
+        inlet.stats.set_reception(pull.stats().collect(), pull.skipped());
     }
 
-    /// Ends the session in order (TEARDOWN), if the connection accepts it.
+    /// Closes the session in order (TEARDOWN), if the connection still works.
     ///
     /// # Cancel safety
     /// When dropped, the connection is closed.
@@ -137,9 +146,9 @@ impl RtspSession {
 struct CameraTransport {
     stream: StreamTransport,
     datagrams: Option<Datagrams>,
-    /// Datagrams received, before they are handed to the core.
+    /// Received datagrams, before they are passed to the core.
     received: Vec<(DatagramPath, Bytes)>,
-    /// A datagram to be sent.
+    /// Datagram to be sent.
     out: BytesMut,
 }
 
@@ -175,7 +184,7 @@ impl Transport<Pull> for CameraTransport {
             }
             received = match received {
                 Poll::Ready(Ok(count)) if count > 0 => Poll::Ready(Ok(count + bytes)),
-                // Readable without a datagram of the camera.
+                // Readable, but no datagram of the camera.
                 Poll::Pending if bytes == 0 => {
                     task.waker().wake_by_ref();
                     Poll::Pending
@@ -223,7 +232,7 @@ fn dial_step(step: Step) -> DialStep {
     }
 }
 
-/// Cause of a connection that broke.
+/// Returns the cause of a lost connection.
 pub(super) fn connection_lost(error: &io::Error) -> Cause {
     let message = format!("The connection to the camera broke ({error}).");
     Cause::new(CauseCode::FeedClosedByCamera, message)

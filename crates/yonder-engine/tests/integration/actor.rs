@@ -88,7 +88,7 @@ async fn panic_in_an_output_ends_the_pushes_of_its_relay_alone() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn panic_in_a_source_is_a_failure_of_the_feed_that_no_broadcast_ends_by() {
+async fn panic_in_a_source_fails_the_feed_and_broadcasts_continue() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Source);
     world.wait("a cause", 5, |view| feed_code(view) == "feed.internal").await;
@@ -101,7 +101,7 @@ async fn panic_in_a_source_is_a_failure_of_the_feed_that_no_broadcast_ends_by() 
 }
 
 #[tokio::test(start_paused = true)]
-async fn panic_in_the_actor_is_told_and_everything_begins_again() {
+async fn panic_in_the_actor_is_logged_and_all_connections_restart() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Actor);
     world

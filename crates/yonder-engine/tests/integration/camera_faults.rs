@@ -29,7 +29,7 @@ fn refusal(status: u16, words: &str) -> CameraFaults {
 #[case::starting(503, "Service Unavailable", "feed.not-ready", FeedPhase::Waiting)]
 #[case::something_else(418, "Resting", "feed.protocol", FeedPhase::Waiting)]
 #[tokio::test(start_paused = true)]
-async fn refusals_are_told_apart_and_end_with_the_cameras_change_of_mind(
+async fn refusals_have_different_causes_and_are_retried(
     #[case] status: u16,
     #[case] words: &str,
     #[case] code: &str,
@@ -69,7 +69,7 @@ async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn one_session_allowed_and_taken_is_waited_for() {
+async fn occupied_session_is_waited_for() {
     let world = World::with(CameraFaults { max_viewers: Some(1), ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
@@ -83,7 +83,7 @@ async fn one_session_allowed_and_taken_is_waited_for() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() {
+async fn camera_is_dialed_within_a_second_and_a_half_of_power_on() {
     let world = World::start();
     world.camera.switch_off().await;
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -144,7 +144,7 @@ async fn lost_and_reordered_datagrams_never_damage_a_picture() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
+async fn loss_of_every_keyframe_has_a_cause_with_figures() {
     let impairment = Impairment { loss_permille: 400, ..Impairment::default() };
     let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY]);
@@ -170,7 +170,7 @@ async fn a_jump_of_the_cameras_time_is_bridged(#[case] ticks: i64) {
 }
 
 #[tokio::test(start_paused = true)]
-async fn sources_and_numbers_that_start_anew_are_followed() {
+async fn new_ssrcs_and_sequence_numbers_are_followed() {
     let world = live("/summit/main").await;
     world.camera.change(|faults| faults.new_source = 1);
     let before = world.engine.relay("relay").unwrap().pushes[0].frames_sent;
@@ -196,7 +196,7 @@ async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
+async fn missing_keyframe_is_shown_until_one_arrives() {
     let world = World::with(CameraFaults { no_keyframes: true, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait("no keyframe", 10, |view| feed_code(view) == "feed.no-keyframe").await;
@@ -245,7 +245,7 @@ async fn oddities_of_firmware_cost_neither_a_session_nor_a_picture(
 }
 
 #[tokio::test(start_paused = true)]
-async fn packets_that_cannot_be_read_are_named_instead_of_a_silence() {
+async fn unreadable_packets_have_their_own_cause() {
     let oddities = Oddities { unreadable: true, ..Oddities::default() };
     let world = World::with(CameraFaults { oddities, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -258,7 +258,7 @@ async fn packets_that_cannot_be_read_are_named_instead_of_a_silence() {
 #[case(TransportChoice::Tcp)]
 #[case(TransportChoice::Udp)]
 #[tokio::test(start_paused = true)]
-async fn a_goodbye_is_heard_at_once(#[case] transport: TransportChoice) {
+async fn rtcp_bye_is_handled_at_once(#[case] transport: TransportChoice) {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.transport = transport;
@@ -283,7 +283,7 @@ async fn a_clock_that_drifts_is_measured() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn each_dial_looks_its_name_up_and_tells_its_steps() {
+async fn each_dial_resolves_the_name_and_reports_its_steps() {
     let world = World::start();
     world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -307,7 +307,7 @@ async fn each_dial_looks_its_name_up_and_tells_its_steps() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_failed_dial_tells_where_it_failed_and_what_that_usually_means() {
+async fn failed_dial_has_its_step_and_probable_causes() {
     let world = World::start();
     world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -316,7 +316,7 @@ async fn a_failed_dial_tells_where_it_failed_and_what_that_usually_means() {
     let view = world.wait("not found", 12, |view| feed_code(view) == "feed.name-not-found").await;
     let cause = view.feed.cause.unwrap();
     assert!(cause.message.contains("looking up the name, after"), "{}", cause.message);
-    assert!(cause.probable_causes.iter().any(|reason| reason.contains("misspelt")), "{cause:?}");
+    assert!(cause.probable_causes.iter().any(|reason| reason.contains("misspelled")), "{cause:?}");
     world.engine.withdraw("relay");
     world.camera.switch_off().await;
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));

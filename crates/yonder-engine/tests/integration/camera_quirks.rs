@@ -3,7 +3,7 @@
 use crate::support::{KEY, PASSWORD, World, feed_code};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
-use yonder_engine::{Carrier, TransportChoice};
+use yonder_engine::{RtpTransport, TransportChoice};
 use yonder_sim::{CameraFaults, Certificate, Description, Marker, SignIn, Transports};
 
 fn described(change: impl FnOnce(&mut Description)) -> CameraFaults {
@@ -50,7 +50,7 @@ async fn harmless_oddities_are_accepted(
 }
 
 #[tokio::test(start_paused = true)]
-async fn sound_in_latm_arrives_like_any_other() {
+async fn latm_audio_is_relayed() {
     let world = World::with(CameraFaults { latm: true, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
     world.wait("sending for a while", 15, |view| view.pushes[0].frames_sent > 80).await;
@@ -59,12 +59,12 @@ async fn sound_in_latm_arrives_like_any_other() {
 }
 
 #[rstest]
-#[case::interleaved_refused(Transports::UdpOnly, Carrier::Udp)]
-#[case::datagrams_refused(Transports::TcpOnly, Carrier::Tcp)]
+#[case::interleaved_refused(Transports::UdpOnly, RtpTransport::Udp)]
+#[case::datagrams_refused(Transports::TcpOnly, RtpTransport::Tcp)]
 #[tokio::test(start_paused = true)]
 async fn auto_finds_the_transport_that_the_camera_serves(
     #[case] serves: Transports,
-    #[case] carrier: Carrier,
+    #[case] carrier: RtpTransport,
 ) {
     let world = World::with(CameraFaults { transports: serves, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -82,10 +82,7 @@ async fn auto_finds_the_transport_that_the_camera_serves(
 #[case(TransportChoice::Tcp, Transports::UdpOnly)]
 #[case(TransportChoice::Udp, Transports::TcpOnly)]
 #[tokio::test(start_paused = true)]
-async fn a_transport_that_was_demanded_and_refused_needs_a_person(
-    #[case] wants: TransportChoice,
-    #[case] serves: Transports,
-) {
+async fn refused_fixed_transport_blocks(#[case] wants: TransportChoice, #[case] serves: Transports) {
     let world = World::with(CameraFaults { transports: serves, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.transport = wants;
@@ -137,7 +134,7 @@ async fn redirect_that_leaves_tls_does_not_carry_the_password() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
+async fn self_signed_certificate_is_refused_until_pinned() {
     let certificate = Certificate::self_signed("summit.example.net").unwrap();
     let other = Certificate::self_signed("summit.example.net").unwrap();
     let world = World::with(CameraFaults::default(), Some(certificate.clone()));
@@ -160,7 +157,7 @@ async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn tls_that_meets_no_tls_says_so() {
+async fn tls_to_a_plain_port_has_its_own_cause() {
     let world = World::start();
     let mut spec = world.relay("/bandstand", PASSWORD, &[KEY]);
     spec.feed.url.tls = true;

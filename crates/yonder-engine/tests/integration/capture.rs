@@ -18,7 +18,7 @@ use yonder_media::ts::{Muxer, PACKET};
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
 use yonder_sim::{Impairment, PlatformConfig, PlatformFaults, SrtConfig};
 
-static ONE_AT_A_TIME: Mutex<()> = Mutex::const_new(());
+static CAPTURE_LOCK: Mutex<()> = Mutex::const_new(());
 
 /// Ends the capture whatever becomes of the test.
 struct Capture(Child);
@@ -173,14 +173,14 @@ fn over_sealed_srt() -> Line {
 #[case::srt(over_plain_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100), ("srt.type == 3", 2), ("srt.type == 6", 5)])]
 #[case::sealed_srt(over_sealed_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100)])]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_independent_analyser_finds_nothing_malformed(
+async fn independent_analyzer_finds_nothing_malformed(
     #[case] line: fn() -> Line,
     #[case] path: &str,
     #[case] transport: TransportChoice,
     #[case] expected: &[(&str, usize)],
 ) {
     // Traffic of one test must not be in the capture of another.
-    let _alone = ONE_AT_A_TIME.lock().await;
+    let _alone = CAPTURE_LOCK.lock().await;
     let codec = if path == "/tunnel" { "h265" } else { "h264" };
     let Line { world, push, port } = line();
     let ports = [world.camera.address().port(), port];
@@ -210,8 +210,8 @@ async fn an_independent_analyser_finds_nothing_malformed(
         let filter = format!("({filter}) && (tcp.port in {{{own}}} || udp.port in {{{own}}})");
         count(&file, ports, codec, &filter)
     };
-    // Segments that hold each protocol; one may hold many packets, and more of them when the machine is busy. An ACKACK mostly
-    // travels behind data in one segment that the system splits, where the analyser does not see it.
+    // Segments that hold each protocol; one may hold many packets, and more of them when the machine is busy. An ACKACK
+    // mostly travels behind data in one segment that the system splits, where the analyser does not see it.
     for (protocol, least) in expected {
         let count = packets(protocol);
         assert!(count >= *least, "{count} packets of {protocol}");
@@ -225,11 +225,11 @@ async fn an_independent_analyser_finds_nothing_malformed(
 }
 
 #[rstest]
-#[case::sound("/summit/main", "mpeg-pes", 300)]
+#[case::audio("/summit/main", "mpeg-pes", 300)]
 #[case::reordered("/bandstand", "mpeg-pes", 300)]
 #[case::h265("/tunnel", "mpeg-pes", 200)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_independent_analyser_reads_our_transport_streams(
+async fn independent_analyzer_parses_our_transport_streams(
     #[case] path: &str,
     #[case] protocol: &str,
     #[case] least: usize,
@@ -239,7 +239,7 @@ async fn an_independent_analyser_reads_our_transport_streams(
     let media = World::start().media(path);
     let headers = StreamHeaders {
         video: Some(media.video.clone()),
-        audio: media.sound.as_ref().map(|sound| sound.config.clone()),
+        audio: media.audio.as_ref().map(|audio| audio.config.clone()),
     };
     let mut muxer = Muxer::default();
     let mut stream = Vec::new();
@@ -255,7 +255,7 @@ async fn an_independent_analyser_reads_our_transport_streams(
             payload: Payload::Nals(frame.nals.clone()),
         };
         stream.extend_from_slice(&muxer.write(&unit, &headers).bytes);
-        if let Some(frame) = media.sound.as_ref().and_then(|sound| sound.frames.first()) {
+        if let Some(frame) = media.audio.as_ref().and_then(|audio| audio.frames.first()) {
             let payload = Payload::Frame(frame.clone());
             let unit = AccessUnit { track: Track::Audio, dts: at, pts: at, keyframe: true, payload };
             stream.extend_from_slice(&muxer.write(&unit, &headers).bytes);

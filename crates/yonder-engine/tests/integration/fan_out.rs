@@ -121,7 +121,7 @@ async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
+async fn edits_of_unused_settings_do_not_interrupt_a_broadcast() {
     let world = World::start();
     let platform = platform(1, PlatformFaults::default());
     let push = || push_to("constant", &platform.server(), &key(0));

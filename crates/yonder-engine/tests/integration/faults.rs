@@ -95,7 +95,7 @@ async fn resetting(target: SocketAddr, after: Duration) -> SocketAddr {
     address
 }
 
-/// A port that answers every connection with the same bytes and then nothing.
+/// Returns a port that answers every connection with the same bytes and then nothing.
 fn mute(answer: &'static [u8]) -> SocketAddr {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     listener.set_nonblocking(true).unwrap();
@@ -117,7 +117,7 @@ fn with_camera_at(mut spec: RelaySpec, address: SocketAddr) -> RelaySpec {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it() {
+async fn frozen_camera_is_redialed_and_the_push_survives() {
     let world = World::start();
     let gate = Gate::before(world.camera.address());
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), gate.address));
@@ -140,7 +140,7 @@ async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it(
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_reset_connection_is_dialled_again() {
+async fn reset_connection_is_redialed() {
     let world = World::start();
     let address = resetting(world.camera.address(), Duration::from_millis(1_500)).await;
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), address));
@@ -152,7 +152,7 @@ async fn a_reset_connection_is_dialled_again() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_camera_that_says_nothing_is_no_answer() {
+async fn silent_camera_times_out() {
     let world = World::start();
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), mute(b"")));
     let view = world.wait("no answer", 12, |view| feed_code(view) == "feed.no-answer").await;
@@ -163,7 +163,7 @@ async fn a_camera_that_says_nothing_is_no_answer() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
+async fn invalid_camera_data_is_a_protocol_failure_and_is_retried() {
     let world = World::start();
     let garbage = mute(b"\x01\x02\x03 not rtsp at all\r\n\r\n");
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), garbage));
@@ -172,7 +172,7 @@ async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_on() {
+async fn silent_platform_times_out_while_the_feed_flows() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     set_port(&mut spec.pushes[0], mute(b"").port());
@@ -182,7 +182,7 @@ async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_o
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_server_of_another_protocol_is_told() {
+async fn server_of_another_protocol_has_its_own_cause() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     set_port(&mut spec.pushes[0], mute(b"HTTP/1.1 400 Bad Request\r\n\r\n").port());
@@ -191,7 +191,7 @@ async fn a_server_of_another_protocol_is_told() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
+async fn platform_that_stops_reading_is_dropped_without_affecting_others() {
     let world = World::start();
     let gate = Gate::before(world.platform.address());
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY, "second-key-0815"]);
@@ -215,7 +215,7 @@ async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn connections_cut_again_and_again_come_back_each_time() {
+async fn repeatedly_cut_connections_recover() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     for round in 0..4_u64 {

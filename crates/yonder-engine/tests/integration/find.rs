@@ -52,7 +52,7 @@ async fn found(config: DeviceConfig, password: Option<&str>) -> FoundCamera {
 #[case::with_a_clock_a_year_behind(DeviceSignIn::Token, -31_536_000)]
 #[case::with_a_clock_an_hour_ahead(DeviceSignIn::Token, 3_600)]
 #[tokio::test(start_paused = true)]
-async fn a_device_tells_its_profiles_to_whoever_signs(
+async fn device_lists_its_profiles_after_authentication(
     #[case] sign_in: DeviceSignIn,
     #[case] clock_ahead_s: i64,
 ) {
@@ -70,18 +70,18 @@ async fn addresses_of_another_host_are_offered_with_the_one_that_was_asked() {
     let config = DeviceConfig { believes_host: Some("192.168.77.20".into()), ..config() };
     let camera = found(config, Some(PASSWORD)).await;
     assert_eq!(camera.streams[0].address, "rtsp://127.0.0.1/main?a=1&b=2");
-    assert_eq!(camera.streams[0].told.as_deref(), Some("rtsp://192.168.77.20/main?a=1&b=2"));
+    assert_eq!(camera.streams[0].reported_address.as_deref(), Some("rtsp://192.168.77.20/main?a=1&b=2"));
     assert!(!format!("{camera:?}").contains("planted"));
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_device_with_the_first_media_service_alone_shows_what_that_shows() {
+async fn device_without_media2_lists_media_profiles() {
     let camera = found(DeviceConfig { has_media2: false, ..config() }, Some(PASSWORD)).await;
     assert_eq!(camera.streams.iter().map(|s| s.profile.codec.as_str()).collect::<Vec<_>>(), ["H264"]);
 }
 
 #[rstest]
-#[case::no_credentials(None, "asks for a user name and password")]
+#[case::no_credentials(None, "requires a user name and password")]
 #[case::wrong(Some("something-else"), "refuses this user name and password")]
 #[tokio::test(start_paused = true)]
 async fn device_that_needs_sign_in_is_listed_as_such(#[case] password: Option<&str>, #[case] problem: &str) {
@@ -118,7 +118,7 @@ async fn device_that_knows_get_capabilities_alone_shows_its_profiles() {
 )]
 #[case::empty_answers("<a/>")]
 #[tokio::test(start_paused = true)]
-async fn a_device_that_makes_no_sense_is_listed_with_its_problem(#[case] garbage: &str) {
+async fn device_with_invalid_responses_is_listed_with_its_problem(#[case] garbage: &str) {
     let camera = found(DeviceConfig { garbage: Some(garbage.into()), ..config() }, Some(PASSWORD)).await;
     assert!(camera.problem.is_some() && camera.streams.is_empty(), "{camera:?}");
 }

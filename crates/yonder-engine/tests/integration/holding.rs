@@ -24,7 +24,7 @@ fn world(grace: u64) -> World {
     paced_world(grace).0
 }
 
-/// The same, with the factor of its pace.
+/// Returns the same, with the factor of its pace.
 fn paced_world(grace: u64) -> (World, Arc<AtomicU64>) {
     let faults = PlatformFaults { grace: Some(Duration::from_secs(grace)), ..PlatformFaults::default() };
     let world = World::with_platform(PlatformConfig {
@@ -50,24 +50,24 @@ fn assert_rises(times: &[i64]) {
     assert_eq!(back.map(|at| &times[at.saturating_sub(3)..at + 3]), None, "time stepped back");
 }
 
-/// How far sound and picture are apart in the camera's last session, in ticks: a camera's session begins at the
+/// Returns how far sound and picture are apart in the camera's last session, in ticks: a camera's session begins at the
 /// beginning of its loop.
 fn skew(world: &World, recording: &Recording, path: &str) -> i64 {
     let media = world.media(path);
     let (_, back) = world.held(recording, path);
     let picture = recording.shown[back] - media.picture_time(media.frames[0].shown);
-    let looped = media.sound.unwrap().frames;
+    let looped = media.audio.unwrap().frames;
     // Silence was sent until then; four frames in a row are found nowhere else in the loop.
-    let begins = |at: usize| looped.windows(4).position(|run| recording.sound[at..].starts_with(run));
+    let begins = |at: usize| looped.windows(4).position(|run| recording.audio[at..].starts_with(run));
     let first = recording.heard.iter().position(|heard| *heard > recording.shown[back]).unwrap();
     let at = begins(first).unwrap();
-    let sound =
+    let audio =
         recording.heard[first] - i64::try_from(at).unwrap() * i64::from(SAMPLES_PER_FRAME) * 90_000 / 48_000;
-    picture - sound
+    picture - audio
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
+async fn broadcast_survives_an_absent_camera_and_returns_to_it_at_once() {
     let (world, pace) = paced_world(10);
     world.engine.apply(held_relay(&world, "/bandstand", hold_after(3)));
     world.wait_live().await;
@@ -115,7 +115,7 @@ async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
 #[case::h264_without_sound("/shed/main")]
 #[case::h265_with_g711("/tunnel")]
 #[tokio::test(start_paused = true)]
-async fn a_person_holds_and_resumes_without_a_reconnect(#[case] path: &str) {
+async fn operator_holds_and_resumes_without_a_reconnect(#[case] path: &str) {
     let world = world(30);
     world.engine.apply(held_relay(&world, path, hold_after(3)));
     world.wait_live().await;
@@ -137,7 +137,7 @@ async fn a_person_holds_and_resumes_without_a_reconnect(#[case] path: &str) {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_push_that_joins_or_drops_while_it_is_held_gets_the_holding_picture() {
+async fn push_that_connects_during_a_hold_gets_the_holding_picture() {
     let world = world(30);
     let only = |hold| {
         let mut spec = held_relay(&world, "/viaduct/main", hold);

@@ -1,5 +1,5 @@
-//! The engine against stand-in cameras and platforms. One program, so that it is linked once and its tests, which mostly wait, run side
-//! by side.
+//! The engine against stand-in cameras and platforms. One program, so that it is linked once and its tests, which
+//! mostly wait, run side by side.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 

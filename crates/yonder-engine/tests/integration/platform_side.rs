@@ -20,7 +20,7 @@ fn relay(world: &World, path: &str, pushes: Vec<PushSpec>) -> RelaySpec {
     RelaySpec { name: "relay".into(), feed: world.feed(path, PASSWORD), pushes, hold: HoldSpec::default() }
 }
 
-/// A platform that takes SRT, with that passphrase and that impairment.
+/// Returns a platform that takes SRT, with that passphrase and that impairment.
 fn srt_world(passphrase: Option<&str>, impairment: Impairment) -> World {
     let srt = SrtConfig {
         passphrase: passphrase.map(phrase),
@@ -31,8 +31,8 @@ fn srt_world(passphrase: Option<&str>, impairment: Impairment) -> World {
     World::with_platform(PlatformConfig { srt: Some(srt), faults, ..PlatformConfig::default() })
 }
 
-/// Latency of the listener: enough for retransmissions on a busy machine, where packets are lost. A scheduling gap longer than
-/// the latency would drop packets, as it should, and the test is about what can still be delivered.
+/// Latency of the listener: enough for retransmissions on a busy machine, where packets are lost. A scheduling gap
+/// longer than the latency would drop packets, as it should, and the test is about what can still be delivered.
 fn srt_latency(impairment: Impairment) -> Duration {
     Duration::from_millis(if impairment.loss_permille > 0 { 1_500 } else { 120 })
 }
@@ -61,7 +61,7 @@ async fn ended(world: &World, channel: &str) {
 
 #[rstest]
 #[case::one_slice("/viaduct/main")]
-#[case::sound("/summit/main")]
+#[case::audio("/summit/main")]
 #[case::reordered("/bandstand")]
 #[tokio::test(start_paused = true)]
 async fn rtmps_delivers_bit_for_bit_under_a_private_authority(#[case] path: &str) {
@@ -77,7 +77,7 @@ async fn rtmps_delivers_bit_for_bit_under_a_private_authority(#[case] path: &str
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_certificate_that_nobody_vouches_for_blocks_and_is_described() {
+async fn untrusted_certificate_blocks_and_is_described() {
     let (world, _) = tls_world();
     world.engine.apply(relay(
         &world,
@@ -93,7 +93,7 @@ async fn a_certificate_that_nobody_vouches_for_blocks_and_is_described() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_certificate_for_another_name_is_not_trusted_whoever_signed_it() {
+async fn certificate_for_another_name_is_not_trusted() {
     let authority = TestAuthority::new().unwrap();
     let tls = Some((0, authority.issue("thistle.example.net").unwrap()));
     let world = World::with_platform(PlatformConfig { tls, ..PlatformConfig::default() });
@@ -106,7 +106,7 @@ async fn a_certificate_for_another_name_is_not_trusted_whoever_signed_it() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn tls_to_a_port_that_speaks_none_fails_and_is_tried_again() {
+async fn tls_to_a_plain_port_fails_and_is_retried() {
     let (world, _) = tls_world();
     let server = world.platform.server().replace("rtmp://", "rtmps://");
     world.engine.apply(relay(&world, "/viaduct/main", vec![push_to("to-0", &server, KEY)]));
@@ -119,7 +119,7 @@ const IMPAIRED: Impairment = Impairment { loss_permille: 50, reorder_permille: 5
 
 #[rstest]
 #[case::one_slice("/viaduct/main", None, UNIMPAIRED)]
-#[case::sound("/summit/main", None, UNIMPAIRED)]
+#[case::audio("/summit/main", None, UNIMPAIRED)]
 #[case::reordered("/bandstand", None, UNIMPAIRED)]
 #[case::slices("/shed/main", None, UNIMPAIRED)]
 #[case::h265("/tunnel", None, UNIMPAIRED)]
@@ -145,7 +145,7 @@ async fn srt_delivers_bit_for_bit(
     ended(&world, "one").await;
     if path == "/tunnel" {
         // G.711 has no place in a transport stream: the picture goes without it.
-        assert!(world.platform.recording("one").sound.is_empty());
+        assert!(world.platform.recording("one").audio.is_empty());
         world.assert_pictures_exact("one", path);
     } else {
         world.assert_exact("one", path);
@@ -157,7 +157,7 @@ async fn srt_delivers_bit_for_bit(
 #[case::none_here(None, Some(PHRASE))]
 #[case::none_there(Some(PHRASE), None)]
 #[tokio::test(start_paused = true)]
-async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[case] theirs: Option<&str>) {
+async fn wrong_passphrase_blocks(#[case] ours: Option<&str>, #[case] theirs: Option<&str>) {
     let world = srt_world(theirs, UNIMPAIRED);
     let mut push = srt_push(&world, KEY);
     push.encryption = ours.map(|text| (phrase(text), KeyLength::Aes128));
@@ -167,7 +167,7 @@ async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[cas
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
+async fn unknown_stream_id_blocks_and_one_in_use_waits() {
     let world = srt_world(None, UNIMPAIRED);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, "an-unknown-stream-id")]));
     let view = world.wait("blocked", 8, |view| view.pushes[0].state == PushPhase::Blocked).await;
@@ -186,7 +186,7 @@ async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn an_srt_session_that_the_platform_forgot_is_dialled_again() {
+async fn forgotten_srt_session_is_redialed() {
     let world = srt_world(None, UNIMPAIRED);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, KEY)]));
     world.wait_live().await;
@@ -198,7 +198,7 @@ async fn an_srt_session_that_the_platform_forgot_is_dialled_again() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_closed_srt_port_is_told_at_once_and_taken_when_it_opens() {
+async fn closed_srt_port_is_reported_at_once_and_dialed_when_it_opens() {
     let world = srt_world(None, UNIMPAIRED);
     world.platform.switch_off().await;
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, KEY)]));
@@ -208,7 +208,7 @@ async fn a_closed_srt_port_is_told_at_once_and_taken_when_it_opens() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
+async fn slow_srt_link_lags_with_its_cause() {
     let world = srt_world(None, UNIMPAIRED);
     world.engine.apply(relay(&world, "/summit/main", vec![srt_push(&world, KEY)]));
     world.wait_live().await;
@@ -225,10 +225,7 @@ async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
 #[case::application(Stage::Connect, "application")]
 #[case::key(Stage::Publish, "key")]
 #[tokio::test(start_paused = true)]
-async fn a_platform_that_falls_silent_is_told_by_its_step_and_taken_when_it_speaks(
-    #[case] stage: Stage,
-    #[case] word: &str,
-) {
+async fn silent_platform_has_a_cause_by_step_and_recovers(#[case] stage: Stage, #[case] word: &str) {
     let world = World::start();
     world.platform.change(|faults| faults.silent_from = Some(stage));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -242,10 +239,7 @@ async fn a_platform_that_falls_silent_is_told_by_its_step_and_taken_when_it_spea
 #[case::ended("the owner ended it", "push.closed-by-platform")]
 #[case::codec("HEVC is not supported on this channel", "push.codec-refused")]
 #[tokio::test(start_paused = true)]
-async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
-    #[case] words: &str,
-    #[case] code: &str,
-) {
+async fn end_by_the_platform_is_quoted_and_retried(#[case] words: &str, #[case] code: &str) {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
@@ -257,7 +251,7 @@ async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
 }
 
 #[tokio::test(start_paused = true)]
-async fn an_application_that_is_closed_keeps_its_words_and_blocks_after_three() {
+async fn refused_application_is_quoted_and_blocks_after_three_attempts() {
     let world = World::start();
     world.platform.change(|faults| faults.refuses_app = Some("closed for the winter".to_owned()));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -279,7 +273,7 @@ async fn a_key_that_is_busy_after_a_drop_is_waited_for() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_platform_that_resets_again_and_again_is_dialled_each_time() {
+async fn repeated_resets_are_redialed_each_time() {
     let world = World::start();
     world.platform.change(|faults| faults.flaky = Some(Duration::from_millis(900)));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -313,10 +307,10 @@ async fn a_platform_that_reads_slowly_lags_with_figures_and_harms_no_other() {
 #[rstest]
 #[case::too_many_lines(Limits { lines: Some(360), ..Limits::default() }, "/summit/main", "lines are too many")]
 #[case::too_many_bits(Limits { kbps: Some(200), ..Limits::default() }, "/summit/main", "kbit/s are too many")]
-#[case::no_sound(Limits { needs_sound: true, ..Limits::default() }, "/viaduct/main", "there is no sound")]
+#[case::no_audio(Limits { needs_audio: true, ..Limits::default() }, "/viaduct/main", "there is no sound")]
 #[case::codec(Limits { h264_only: true, ..Limits::default() }, "/tunnel", "H.265 is not supported")]
 #[tokio::test(start_paused = true)]
-async fn what_a_platform_does_not_take_ends_with_its_words(
+async fn refused_media_has_a_cause_with_the_platforms_message(
     #[case] limits: Limits,
     #[case] path: &str,
     #[case] words: &str,
@@ -331,7 +325,7 @@ async fn what_a_platform_does_not_take_ends_with_its_words(
 }
 
 #[tokio::test(start_paused = true)]
-async fn the_backup_server_takes_over_and_gives_back() {
+async fn failover_to_the_backup_server_and_failback() {
     let world = World::start();
     let backup = yonder_sim::Platform::start(PlatformConfig {
         app: "live".into(),
@@ -362,7 +356,7 @@ async fn the_backup_server_takes_over_and_gives_back() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() {
+async fn new_key_affects_one_push_of_four() {
     let keys = ["key-of-channel-a", "key-of-channel-b", "key-of-channel-c", "key-of-channel-d"];
     let names = ["a", "b", "c", "d"];
     let world = World::start();
@@ -402,7 +396,7 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
+async fn broadcast_continues_within_the_grace_period() {
     let world = World::start();
     world.platform.change(|faults| faults.grace = Some(Duration::from_secs(5)));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -416,7 +410,7 @@ async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
 #[case::rtmp(false)]
 #[case::srt(true)]
 #[tokio::test(start_paused = true)]
-async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(#[case] by_srt: bool) {
+async fn silent_broadcast_is_ended_and_its_key_used_up(#[case] by_srt: bool) {
     let world = srt_world(None, UNIMPAIRED);
     world.platform.change(|faults| {
         faults.grace = Some(Duration::from_secs(2));
@@ -447,7 +441,7 @@ async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_server_name_that_does_not_exist_is_told() {
+async fn unknown_server_name_has_its_own_cause() {
     let world = World::start();
     world.pace();
     let push = push_to("to-0", "rtmp://nobody.invalid/live", KEY);
@@ -461,7 +455,7 @@ async fn a_server_name_that_does_not_exist_is_told() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_platform_port_that_is_closed_is_told() {
+async fn closed_platform_port_has_its_own_cause() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     let closed = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
@@ -471,7 +465,7 @@ async fn a_platform_port_that_is_closed_is_told() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn feed_that_flows_without_keyframes_shows_it() {
+async fn missing_keyframes_of_a_flowing_feed_are_shown() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[]));
     world.wait("flowing", 8, |view| view.feed.state == FeedPhase::Flowing).await;
@@ -483,7 +477,7 @@ async fn feed_that_flows_without_keyframes_shows_it() {
     world.wait("well again", 8, |view| feed_code(view).is_empty()).await;
 }
 
-/// A second platform with the key of the first one.
+/// Returns a second platform with the key of the first one.
 fn other_platform(application: &str) -> yonder_sim::Platform {
     yonder_sim::Platform::start(PlatformConfig {
         app: application.into(),
@@ -550,7 +544,7 @@ async fn reconnect_request_moves_the_push_without_a_failure() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn sign_in_that_a_server_asks_for_is_explained() {
+async fn required_sign_in_has_its_own_cause() {
     let world = World::start();
     let words = "[ AccessManager.Reject ] : [ code=403 need auth; authmod=adobe ]";
     world.platform.change(|faults| faults.refuses_app = Some(words.to_owned()));

@@ -11,7 +11,7 @@ use tokio::time::timeout;
 use yonder_core::FeedPhase;
 use yonder_engine::PreviewMessage;
 
-/// A viewer of `path`, with room for so many messages.
+/// Returns a viewer of `path`, with room for so many messages.
 fn watch(world: &Arc<World>, path: &str, room: usize) -> (mpsc::Receiver<PreviewMessage>, JoinHandle<()>) {
     let (sender, receiver) = mpsc::channel(room);
     let (engine, spec) = (world.engine.clone(), world.feed(path, PASSWORD));
@@ -55,7 +55,7 @@ async fn a_running_feed_is_shown_from_its_last_keyframe_without_another_session(
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_feed_that_does_not_run_is_pulled_for_as_long_as_somebody_watches() {
+async fn stopped_feed_is_pulled_while_it_has_viewers() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/tunnel", 400);
     let PreviewMessage::Type(kind) = next(&mut viewer).await else { panic!("the type comes first") };
@@ -68,7 +68,7 @@ async fn a_feed_that_does_not_run_is_pulled_for_as_long_as_somebody_watches() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_viewer_that_is_too_slow_goes_on_with_a_keyframe() {
+async fn slow_viewer_continues_at_a_keyframe() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/viaduct/main", 8);
     // The queue of this viewer overflows, and a keyframe passes, while a second viewer reads 75 messages.
@@ -82,11 +82,11 @@ async fn a_viewer_that_is_too_slow_goes_on_with_a_keyframe() {
             kinds += 1;
         }
     }
-    assert_eq!(kinds, 2, "once at the beginning, and once where it goes on");
+    assert_eq!(kinds, 2, "once at the beginning, and once at the continuation");
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_size_that_changes_is_announced_anew() {
+async fn changed_frame_size_gets_a_new_initialization_segment() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/summit/main", 400);
     assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
@@ -104,7 +104,7 @@ async fn a_size_that_changes_is_announced_anew() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn an_end_tells_its_cause() {
+async fn end_of_a_preview_has_its_cause() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/viaduct/main", 400);
     assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));

@@ -3,7 +3,7 @@
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
-use yonder_engine::{Carrier, TransportChoice};
+use yonder_engine::{RtpTransport, TransportChoice};
 
 #[rstest]
 #[case::one_slice_with_sound("/summit/main")]
@@ -11,7 +11,7 @@ use yonder_engine::{Carrier, TransportChoice};
 #[case::reordered_pictures_with_sound("/bandstand")]
 #[case::h265_with_slices_reordering_and_g711("/tunnel")]
 #[tokio::test(start_paused = true)]
-async fn what_arrives_is_bit_for_bit_what_the_camera_sent(
+async fn received_stream_is_bit_for_bit_that_of_the_camera(
     #[case] path: &str,
     #[values(TransportChoice::Tcp, TransportChoice::Udp)] transport: TransportChoice,
 ) {
@@ -20,7 +20,7 @@ async fn what_arrives_is_bit_for_bit_what_the_camera_sent(
     spec.feed.transport = transport;
     world.engine.apply(spec);
     let view = world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 130).await;
-    let carrier = if transport == TransportChoice::Udp { Carrier::Udp } else { Carrier::Tcp };
+    let carrier = if transport == TransportChoice::Udp { RtpTransport::Udp } else { RtpTransport::Tcp };
     assert_eq!((view.feed.transport, view.feed.packets_lost), (Some(carrier), 0));
     world.engine.shutdown().await;
     world.assert_exact("one", path);
@@ -52,7 +52,7 @@ async fn the_measured_facts_are_the_cameras() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_camera_that_goes_and_returns_is_live_again_by_itself() {
+async fn broadcast_recovers_when_the_camera_returns() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
@@ -72,7 +72,7 @@ async fn a_camera_that_goes_and_returns_is_live_again_by_itself() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_platform_that_goes_and_returns_is_live_again_and_the_feed_does_not_notice() {
+async fn broadcast_recovers_when_the_platform_returns() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let before = world.wait_live().await;
@@ -91,7 +91,7 @@ async fn a_platform_that_goes_and_returns_is_live_again_and_the_feed_does_not_no
 #[case::wrong_password("/viaduct/main", "wrong", "feed.wrong-password", FeedPhase::Blocked)]
 #[case::wrong_path("/nowhere", PASSWORD, "feed.no-such-stream", FeedPhase::Blocked)]
 #[tokio::test(start_paused = true)]
-async fn what_the_camera_refuses_blocks_the_feed(
+async fn refusal_of_the_camera_blocks_the_feed(
     #[case] path: &str,
     #[case] password: &str,
     #[case] code: &str,
@@ -105,7 +105,7 @@ async fn what_the_camera_refuses_blocks_the_feed(
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_blocked_feed_flows_once_its_password_is_put_right() {
+async fn blocked_feed_flows_with_the_correct_password() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", "wrong", &[KEY]));
     world.wait("blocked", 15, |view| view.feed.state == FeedPhase::Blocked).await;
@@ -148,7 +148,7 @@ async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn names_that_do_not_resolve_are_told() {
+async fn unresolved_names_have_their_own_cause() {
     let world = World::start();
     world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -158,7 +158,7 @@ async fn names_that_do_not_resolve_are_told() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn adding_a_destination_leaves_the_others_alone() {
+async fn adding_a_destination_does_not_affect_others() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;

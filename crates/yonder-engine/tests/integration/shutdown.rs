@@ -38,6 +38,6 @@ async fn shutdown_ends_many_broadcasts_in_order_within_two_seconds() {
     assert!(took < Duration::from_secs(2), "{took:?}");
     for at in 0..RELAYS {
         let report = platform.report(&format!("channel-{at}")).unwrap();
-        assert!(!report.live, "the platform was told: {report:?}");
+        assert!(!report.live, "the platform was notified: {report:?}");
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World};
 use rstest::rstest;
-use yonder_engine::{Carrier, StillError, SurveyRequest, SurveyView, TransportChoice};
+use yonder_engine::{RtpTransport, StillError, SurveyRequest, SurveyView, TransportChoice};
 use yonder_sim::{CameraFaults, Impairment, Oddities};
 
 fn request(world: &World, main: &str, sub: Option<&str>) -> SurveyRequest {
@@ -24,10 +24,10 @@ fn codes(view: &SurveyView) -> Vec<&str> {
 async fn main_and_sub_are_measured_together_each_with_a_picture() {
     let world = World::start();
     let reports = AtomicUsize::new(0);
-    let tell = |_: &SurveyView| {
+    let on_progress = |_: &SurveyView| {
         reports.fetch_add(1, Ordering::Relaxed);
     };
-    let view = world.engine.survey(request(&world, "/summit/main", Some("/summit/sub")), tell).await;
+    let view = world.engine.survey(request(&world, "/summit/main", Some("/summit/sub")), on_progress).await;
     assert!(view.done && reports.load(Ordering::Relaxed) >= 6, "{reports:?}");
     let (main, sub) = (&view.main, view.sub.as_ref().unwrap());
     let measured = main.measured.unwrap();
@@ -39,7 +39,7 @@ async fn main_and_sub_are_measured_together_each_with_a_picture() {
     let keyframes = measured.keyframes.unwrap();
     assert!((keyframes.min_s - 2.0).abs() < 0.05 && (keyframes.max_s - 2.0).abs() < 0.05, "{keyframes:?}");
     assert!((sub.measured.unwrap().fps.unwrap() - 12.5).abs() < 0.1);
-    assert_eq!((main.transport, main.shared, main.reception[0].lost), (Some(Carrier::Tcp), false, 0));
+    assert_eq!((main.transport, main.shared, main.reception[0].lost), (Some(RtpTransport::Tcp), false, 0));
     let sizes: Vec<(u32, u32)> = [main, sub]
         .iter()
         .map(|stream| stream.still.clone().unwrap().unwrap())
@@ -54,7 +54,7 @@ async fn main_and_sub_are_measured_together_each_with_a_picture() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn what_runs_already_is_watched_without_another_session() {
+async fn survey_of_a_running_feed_needs_no_session() {
     let world = World::start();
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
     world.wait_live().await;
@@ -69,7 +69,7 @@ async fn what_runs_already_is_watched_without_another_session() {
 #[case::own_session(false)]
 #[case::feed_that_runs(true)]
 #[tokio::test(start_paused = true)]
-async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
+async fn survey_counts_dropped_parts_by_reason(#[case] runs: bool) {
     let oddities =
         Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, ..Oddities::default() };
     let world = World::with(CameraFaults { oddities, ..CameraFaults::default() }, None);
@@ -90,7 +90,7 @@ async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
 }
 
 #[tokio::test(start_paused = true)]
-async fn swapped_streams_h265_and_telephone_sound_are_noticed() {
+async fn swapped_streams_h265_and_g711_have_advice() {
     let world = World::start();
     let view = world.engine.survey(request(&world, "/summit/sub", Some("/tunnel")), |_| {}).await;
     assert_eq!(codes(&view), ["survey.swapped", "survey.no-sound", "survey.h265", "survey.g711"]);
@@ -100,7 +100,7 @@ async fn swapped_streams_h265_and_telephone_sound_are_noticed() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn loss_on_the_way_is_counted_and_comes_with_the_way_out() {
+async fn packet_loss_is_counted_and_has_advice() {
     let impairment = Impairment { loss_permille: 30, ..Impairment::default() };
     let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut request = request(&world, "/summit/sub", None);
@@ -112,7 +112,7 @@ async fn loss_on_the_way_is_counted_and_comes_with_the_way_out() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_stream_that_cannot_be_had_says_why_and_the_other_is_measured() {
+async fn failed_stream_has_its_cause_and_the_other_is_measured() {
     let world = World::start();
     let view = world.engine.survey(request(&world, "/no-such-path", Some("/summit/sub")), |_| {}).await;
     let cause = view.main.cause.unwrap();

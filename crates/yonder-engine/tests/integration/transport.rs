@@ -16,9 +16,9 @@ fn main_of(path: &str) -> LoopMedia {
     railway_feeds().into_iter().find(|feed| feed.path == path).unwrap().main()
 }
 
-/// The frames of one group, again and again, as a loop of ten seconds with a single keyframe.
+/// Returns the frames of one group, again and again, as a loop of ten seconds with a single keyframe.
 fn one_keyframe_in_ten_seconds() -> LoopMedia {
-    let mut media = LoopMedia { sound: None, ..main_of("/viaduct/main") };
+    let mut media = LoopMedia { audio: None, ..main_of("/viaduct/main") };
     let group: Vec<_> = media.frames.iter().skip(1).take_while(|frame| !frame.keyframe).cloned().collect();
     media.frames.truncate(1);
     media.frames.extend(group.into_iter().cycle().take(249));
@@ -32,12 +32,12 @@ fn one_keyframe_in_ten_seconds() -> LoopMedia {
 fn clips() -> Vec<(&'static str, LoopMedia)> {
     vec![
         ("h264-and-aac", main_of("/summit/main")),
-        ("no-audio", LoopMedia { sound: None, ..main_of("/summit/main") }),
-        ("ten-fps", LoopMedia { frame_rate: (10, 1), sound: None, ..main_of("/viaduct/main") }),
-        ("sixty-fps", LoopMedia { frame_rate: (60, 1), sound: None, ..main_of("/viaduct/main") }),
+        ("no-audio", LoopMedia { audio: None, ..main_of("/summit/main") }),
+        ("ten-fps", LoopMedia { frame_rate: (10, 1), audio: None, ..main_of("/viaduct/main") }),
+        ("sixty-fps", LoopMedia { frame_rate: (60, 1), audio: None, ..main_of("/viaduct/main") }),
         ("one-keyframe", one_keyframe_in_ten_seconds()),
         ("b-frames", tunnel_media()),
-        ("b-frames-and-aac", LoopMedia { sound: main_of("/summit/main").sound, ..tunnel_media() }),
+        ("b-frames-and-aac", LoopMedia { audio: main_of("/summit/main").audio, ..tunnel_media() }),
     ]
 }
 

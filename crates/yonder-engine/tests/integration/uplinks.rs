@@ -1,5 +1,4 @@
-//! Pushes that are bound to uplinks. All of 127.0.0.0/8 is this machine's, so that several ways out can be told
-//! apart on loopback.
+//! Pushes that are bound to uplinks. All of 127.0.0.0/8 belongs to this machine, so that loopback has several routes.
 
 use std::time::Duration;
 
@@ -41,7 +40,7 @@ fn own_ends(srt: bool) -> String {
 #[case::rtmp(false, "127.0.0.41", "2900007F")]
 #[case::srt(true, "127.0.0.42", "2A00007F")]
 #[tokio::test(start_paused = true)]
-async fn the_next_uplink_takes_over_where_the_first_is_away(
+async fn push_fails_over_to_the_next_uplink(
     #[case] srt: bool,
     #[case] address: &str,
     #[case] hexadecimal: &str,
@@ -76,7 +75,7 @@ async fn a_push_is_bound_to_an_interface(#[case] srt: bool) {
 }
 
 #[tokio::test(start_paused = true)]
-async fn an_address_of_the_other_family_says_so() {
+async fn address_of_another_family_has_its_own_cause() {
     let world = world();
     world.engine.apply(bound(&world, false, vec![source("Office fibre", "::1")]));
     let has_cause = |view: &yonder_engine::RelayView| {

@@ -39,7 +39,7 @@ pub(crate) struct World {
 }
 
 impl World {
-    /// The railway's cameras behind one address, one platform with the channels `one` and `two`.
+    /// Returns the railway's cameras behind one address, one platform with the channels `one` and `two`.
     pub(crate) fn start() -> Self {
         Self::with(CameraFaults::default(), None)
     }
@@ -49,12 +49,12 @@ impl World {
         Self::with_both(faults, certificate, PlatformConfig::default())
     }
 
-    /// The same, with another platform; its application, channels and recording are as always.
+    /// Returns the same, with another platform; its application, channels and recording are as always.
     pub(crate) fn with_platform(platform: PlatformConfig) -> Self {
         Self::with_both(CameraFaults::default(), None, platform)
     }
 
-    /// A platform that keeps nothing, for long runs.
+    /// Returns a platform that keeps nothing, for long runs.
     pub(crate) fn without_recording(faults: CameraFaults) -> Self {
         Self::with_all(faults, None, PlatformConfig::default())
     }
@@ -79,8 +79,8 @@ impl World {
         Self { camera, platform, engine: Engine::new(tokio::runtime::Handle::current()) }
     }
 
-    /// Lets paused time pass no faster than real time, times the returned factor: slates are rendered, and names resolved, on threads of their own, which
-    /// paused time does not wait for.
+    /// Lets paused time pass no faster than real time, times the returned factor: slates are rendered, and names
+    /// resolved, on threads of their own, which paused time does not wait for.
     pub(crate) fn pace(&self) -> Arc<AtomicU64> {
         let factor = Arc::new(AtomicU64::new(1));
         let milliseconds = Arc::clone(&factor);
@@ -176,7 +176,7 @@ impl World {
 
     /// The same for the pictures alone.
     pub(crate) fn assert_pictures_exact(&self, channel: &str, path: &str) {
-        let recording = Recording { sound: Vec::new(), ..self.platform.recording(channel) };
+        let recording = Recording { audio: Vec::new(), ..self.platform.recording(channel) };
         self.assert_recording_exact(&recording, path);
         self.assert_well_ended(channel);
     }
@@ -195,12 +195,12 @@ impl World {
         };
         // A transport stream has delimiters and parameter sets of its own; what is decoded is the camera's.
         assert_is_run_of_loop(&coded(recording.pictures.concat()), &coded(nals));
-        if let Some(sound) = media.sound.as_ref().filter(|_| !recording.sound.is_empty()) {
-            assert_is_run_of_loop(&recording.sound, &sound.frames);
+        if let Some(audio) = media.audio.as_ref().filter(|_| !recording.audio.is_empty()) {
+            assert_is_run_of_loop(&recording.audio, &audio.frames);
         }
     }
 
-    /// How many of the received pictures are not the camera's, and where the last run of the camera's begins.
+    /// Returns how many of the received pictures are not the camera's, and where the last run of the camera's begins.
     pub(crate) fn held(&self, recording: &Recording, path: &str) -> (usize, usize) {
         let media = self.media(path);
         let codec = media.video.codec();
@@ -246,7 +246,7 @@ pub(crate) fn feed_spec(name: &str, address: &str) -> FeedSpec {
     }
 }
 
-/// A push to a server under a key.
+/// Returns a push to a server under a key.
 pub(crate) fn push_to(destination: &str, server: &str, key: &str) -> PushSpec {
     let pasted = read_pasted(Some(server), Some(key)).unwrap();
     PushSpec {

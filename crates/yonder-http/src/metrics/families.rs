@@ -12,12 +12,12 @@ use yonder_api::{Relay, UplinkBudget};
 use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 use yonder_engine::{FeedView, PushView};
 use yonder_media::Track;
-use yonder_service::{AlertFigures, ProcessFigures, ServiceFigures};
+use yonder_service::{AlertStats, ProcessStats, ServiceStats};
 
-/// Gauge of a value that is no whole number.
+/// Gauge with a floating-point value.
 type Float = Gauge<f64, AtomicU64>;
 
-/// Kilobits per second in bytes per second.
+/// Bytes per second in a kilobit per second.
 const BYTES_PER_S_OF_KBPS: u64 = 125;
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
@@ -86,11 +86,11 @@ struct OfContact {
     contact: String,
 }
 
-/// Labels of a metric that has none, in a family, so that it can be absent.
+/// Empty label set, for a metric that can be absent.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct NoLabels {}
 
-/// Metric families, new for each request, so that removed records leave no trace.
+/// Metric families, built for each request, so that removed records disappear.
 #[derive(Default)]
 pub(super) struct Families {
     relay_wanted: Family<OfRelay, Gauge>,
@@ -147,7 +147,7 @@ struct UplinkFamilies {
     projected: Family<OfUplink, Gauge>,
 }
 
-/// Metrics without labels. A family that is never set has no value in the text.
+/// Metrics without labels. A family that is not set is absent.
 #[derive(Default)]
 struct ServiceFamilies {
     resident: Gauge,
@@ -198,19 +198,19 @@ impl Families {
         self.service.register(registry);
     }
 
-    pub(super) fn set(&self, figures: &ServiceFigures) {
-        figures.relays.iter().for_each(|relay| self.set_relay(relay));
-        figures.feeds.iter().for_each(|feed| self.feed.set(feed));
-        for relay in &figures.running {
+    pub(super) fn set(&self, stats: &ServiceStats) {
+        stats.relays.iter().for_each(|relay| self.set_relay(relay));
+        stats.feeds.iter().for_each(|feed| self.feed.set(feed));
+        for relay in &stats.running {
             self.set_cause(&relay.name, "", relay.feed.cause.as_ref());
             for push in &relay.pushes {
                 self.push.set(&relay.name, push);
                 self.set_cause(&relay.name, &push.destination, push.cause.as_ref());
             }
         }
-        self.uplink.set(figures);
-        self.set_alerts(&figures.alerts);
-        self.service.set(figures);
+        self.uplink.set(stats);
+        self.set_alerts(&stats.alerts);
+        self.service.set(stats);
     }
 
     fn set_relay(&self, relay: &Relay) {
@@ -232,7 +232,7 @@ impl Families {
         self.cause.get_or_create(&label).set(1);
     }
 
-    fn set_alerts(&self, alerts: &AlertFigures) {
+    fn set_alerts(&self, alerts: &AlertStats) {
         for (alert, is_acknowledged) in &alerts.open {
             let acknowledged = if *is_acknowledged { "yes" } else { "no" };
             self.alerts_open.get_or_create(&OfAlert { alert: alert.clone(), acknowledged }).inc();
@@ -431,8 +431,8 @@ impl UplinkFamilies {
         );
     }
 
-    fn set(&self, figures: &ServiceFigures) {
-        for UplinkBudget { uplink, sum_kbps, projected_bytes, .. } in &figures.disk.uplinks {
+    fn set(&self, stats: &ServiceStats) {
+        for UplinkBudget { uplink, sum_kbps, projected_bytes, .. } in &stats.disk.uplinks {
             let label = OfUplink { uplink: uplink.name.clone() };
             self.capacity.get_or_create(&label).set(signed(uplink.up_kbps * BYTES_PER_S_OF_KBPS));
             self.usage.get_or_create(&label).set(signed(sum_kbps * BYTES_PER_S_OF_KBPS));
@@ -500,15 +500,15 @@ impl ServiceFamilies {
         );
     }
 
-    fn set(&self, figures: &ServiceFigures) {
-        let ProcessFigures { resident_bytes, open_files, tasks, heartbeat_age_ms, loop_restarts } =
-            figures.process;
+    fn set(&self, stats: &ServiceStats) {
+        let ProcessStats { resident_bytes, open_files, tasks, heartbeat_age_ms, loop_restarts } =
+            stats.process;
         self.resident.set(signed(resident_bytes));
         self.open_files.set(signed(open_files));
         self.tasks.set(signed(tasks));
         self.heartbeat_age.set(Duration::from_millis(heartbeat_age_ms).as_secs_f64());
         self.loop_restarts.inc_by(loop_restarts);
-        match figures.unwritten {
+        match stats.unwritten {
             Some(count) => {
                 self.unwritten
                     .get_or_create(&NoLabels {})
@@ -518,18 +518,17 @@ impl ServiceFamilies {
                 self.records_blocked.set(1);
             }
         }
-        self.records.set(signed(figures.disk.records_bytes));
-        if let Some(free) = figures.disk.free_bytes {
+        self.records.set(signed(stats.disk.records_bytes));
+        if let Some(free) = stats.disk.free_bytes {
             self.disk_free.get_or_create(&NoLabels {}).set(signed(free));
         }
-        let scheduled =
-            figures.scheduled_backup.and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok());
+        let scheduled = stats.scheduled_backup.and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok());
         let scheduled_s = scheduled.map(|since| signed(since.as_secs()));
-        let last_s = figures.disk.last_backup_ms.map(|at_ms| at_ms / 1_000);
+        let last_s = stats.disk.last_backup_ms.map(|at_ms| at_ms / 1_000);
         if let Some(at_s) = scheduled_s.max(last_s) {
             self.last_backup.get_or_create(&NoLabels {}).set(at_s);
         }
-        self.backup_failed.set(i64::from(figures.backup_failed));
+        self.backup_failed.set(i64::from(stats.backup_failed));
     }
 }
 

@@ -1,4 +1,5 @@
-//! Metrics of the service in `OpenMetrics` text, or in the older Prometheus text for clients that do not ask for `OpenMetrics`.
+//! Metrics of the service in `OpenMetrics` text, or in the older Prometheus text for clients without support for
+//! `OpenMetrics`.
 
 mod families;
 mod requests;
@@ -9,7 +10,7 @@ use std::fmt::Write as _;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::info::Info;
 use prometheus_client::registry::Registry;
-use yonder_service::ServiceFigures;
+use yonder_service::ServiceStats;
 
 use families::Families;
 
@@ -23,38 +24,34 @@ const PROMETHEUS_TEXT: &str = "text/plain; version=0.0.4; charset=utf-8";
 /// Returns the media type and the text for a client with this `Accept` header.
 pub(crate) fn exposition(
     accept: Option<&str>,
-    figures: &ServiceFigures,
+    stats: &ServiceStats,
     requests: &RequestMetrics,
 ) -> (&'static str, String) {
-    let text = open_metrics(figures, requests);
-    // A client that says nothing, like a person with curl, gets OpenMetrics too.
+    let text = open_metrics(stats, requests);
+    // Clients without an `Accept` header get OpenMetrics as well.
     let wants_plain =
         accept.is_some_and(|accept| accept.contains("text/plain") && !accept.contains("openmetrics"));
     if wants_plain { (PROMETHEUS_TEXT, prometheus_text(&text)) } else { (OPEN_METRICS, text) }
 }
 
-fn open_metrics(figures: &ServiceFigures, requests: &RequestMetrics) -> String {
+fn open_metrics(stats: &ServiceStats, requests: &RequestMetrics) -> String {
     let mut registry = Registry::with_prefix("yonder");
-    registry.register(
-        "build",
-        "Version of the program",
-        Info::new(vec![("version", figures.version.clone())]),
-    );
+    registry.register("build", "Version of the program", Info::new(vec![("version", stats.version.clone())]));
     let families = Families::default();
     families.register(&mut registry);
     requests.register(&mut registry);
-    families.set(figures);
+    families.set(stats);
     let mut text = String::new();
     if encode(&mut text, &registry).is_err() {
-        // Writing to a text does not fail; half a document must not look like a whole one.
+        // Writing to a `String` cannot fail; a partial document must not look complete.
         text.clear();
         let _written = writeln!(text, "# EOF");
     }
     text
 }
 
-/// Converts `OpenMetrics` text to the Prometheus text format, in which the names of counters and infos end in their suffix, and which
-/// has neither units nor an end.
+/// Converts `OpenMetrics` text to the Prometheus text format, in which the names of counters and infos include their
+/// suffix, and which has neither units nor an end marker.
 fn prometheus_text(open_metrics: &str) -> String {
     let mut text = String::with_capacity(open_metrics.len());
     let mut types = HashMap::new();

@@ -13,18 +13,18 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::histogram::Histogram;
 use prometheus_client::registry::{Registry, Unit};
 
-/// Upper bounds of the buckets of the duration, in seconds.
+/// Upper bounds of the duration buckets, in seconds.
 const BUCKETS: [f64; 8] = [0.005, 0.025, 0.1, 0.25, 0.5, 1.0, 5.0, 30.0];
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct OfRequest {
     method: String,
-    /// Pattern of the route, not the address: its number of values is bounded.
+    /// Route pattern instead of the path, so that the number of values is bounded.
     path: String,
     status: u16,
 }
 
-/// Counters of requests. Clones share them.
+/// Request counters. Clones share them.
 #[derive(Debug, Clone)]
 pub(crate) struct RequestMetrics(Arc<Counters>);
 
@@ -74,7 +74,7 @@ pub(crate) async fn count_request(
     response
 }
 
-/// Methods outside the standard set are counted as one: a stranger cannot add labels.
+/// Unknown methods share one label, so that clients cannot add labels.
 fn known_method(method: &str) -> &'static str {
     ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
         .into_iter()

@@ -11,14 +11,14 @@ async fn book(service: &Arc<Service>) -> Value {
 }
 
 /// Returns the stored book, without output-only fields.
-async fn kept(service: &Arc<Service>) -> Value {
+async fn exported(service: &Arc<Service>) -> Value {
     let mut book = book(service).await;
     book.as_object_mut().unwrap().remove("sealed");
     book
 }
 
 #[actix_web::test]
-async fn a_book_tells_which_secrets_are_kept_and_none_of_them() {
+async fn exported_book_lists_secrets_without_their_values() {
     let service = service();
     fill(&service).await;
     let book = book(&service).await;
@@ -34,17 +34,17 @@ async fn a_book_tells_which_secrets_are_kept_and_none_of_them() {
 }
 
 #[actix_web::test]
-async fn what_is_kept_changes_nothing_and_keeps_its_secrets() {
+async fn applying_an_exported_book_changes_nothing() {
     let service = service();
     fill(&service).await;
-    let (status, outcome) = apply(&service, kept(&service).await).await;
+    let (status, outcome) = apply(&service, exported(&service).await).await;
     assert_eq!((status.as_u16(), &outcome["changes"]), (200, &json!([])), "{outcome}");
     let (_, revealed) = post(&service, "/api/v1/destinations/One/reveal", json!({})).await;
     assert_eq!(revealed["key"], "planted-stream-key");
 }
 
 #[actix_web::test]
-async fn a_look_changes_nothing() {
+async fn dry_run_changes_nothing() {
     let service = service();
     fill(&service).await;
     let before = book(&service).await;
@@ -62,7 +62,7 @@ async fn a_look_changes_nothing() {
 }
 
 #[actix_web::test]
-async fn all_that_is_wrong_is_told_and_nothing_is_kept() {
+async fn all_errors_are_reported_and_nothing_is_stored() {
     let service = service();
     fill(&service).await;
     let before = book(&service).await;
@@ -99,10 +99,10 @@ async fn all_that_is_wrong_is_told_and_nothing_is_kept() {
 }
 
 #[actix_web::test]
-async fn an_uplink_and_what_is_bound_to_it_part_in_one_book() {
+async fn uplink_and_its_bindings_are_removed_in_one_book() {
     let service = service();
     fill(&service).await;
-    let mut bound = kept(&service).await;
+    let mut bound = exported(&service).await;
     bound["uplinks"] = json!([{ "name": "Fibre", "rate": "40Mbit/s", "source": "192.0.2.7" }]);
     bound["destinations"][0]["uplinks"] = json!(["Fibre"]);
     let (status, outcome) = apply(&service, bound.clone()).await;
@@ -127,10 +127,10 @@ async fn an_uplink_and_what_is_bound_to_it_part_in_one_book() {
 }
 
 #[actix_web::test]
-async fn relays_that_are_off_are_left_to_be_started_and_those_that_run_are_stopped() {
+async fn stopped_relays_are_returned_for_start_and_running_ones_are_stopped() {
     let service = service();
     fill(&service).await;
-    let mut wanted = kept(&service).await;
+    let mut wanted = exported(&service).await;
     wanted["wanted"] = json!({ "Line": "hold" });
     let (_, outcome) = apply(&service, wanted.clone()).await;
     assert_eq!(outcome["to_start"], json!([{ "relay": "Line", "wanted": "hold" }]), "{outcome}");
@@ -146,7 +146,7 @@ async fn relays_that_are_off_are_left_to_be_started_and_those_that_run_are_stopp
 }
 
 #[actix_web::test]
-async fn a_book_may_be_long_and_other_requests_may_not() {
+async fn only_books_may_have_large_bodies() {
     let service = service();
     let uplinks: Vec<Value> = (0..1_200)
         .map(|at| json!({"name": format!("Uplink number {at} of the hills"), "rate": "20Mbit/s"}))

@@ -18,7 +18,7 @@ async fn revision(service: &Arc<Service>, uri: &str) -> i64 {
 }
 
 #[actix_web::test]
-async fn a_change_leaves_who_where_and_what_was_there_before_and_after() {
+async fn audit_entry_has_author_origin_and_both_states() {
     let service = staffed();
     fill(&service).await;
     let chief = sign_in(&service, "chief").await;
@@ -59,7 +59,7 @@ async fn a_change_leaves_who_where_and_what_was_there_before_and_after() {
 #[case::console("console", "chief")]
 #[case::site_book("site-book", "chief")]
 #[actix_web::test]
-async fn the_same_change_leaves_the_same_entry_from_everywhere(#[case] origin: &str, #[case] who: &str) {
+async fn same_change_has_the_same_entry_for_every_origin(#[case] origin: &str, #[case] who: &str) {
     let service = staffed();
     fill(&service).await;
     let chief = sign_in(&service, "chief").await;
@@ -91,7 +91,7 @@ async fn the_same_change_leaves_the_same_entry_from_everywhere(#[case] origin: &
 }
 
 #[actix_web::test]
-async fn a_refused_change_leaves_neither_a_trace_nor_a_new_revision() {
+async fn refused_change_leaves_no_entry_and_no_revision() {
     let service = service();
     fill(&service).await;
     let before = (audit(&service, "").await.len(), revision(&service, "/api/v1/feeds/Summit").await);
@@ -109,7 +109,7 @@ async fn a_refused_change_leaves_neither_a_trace_nor_a_new_revision() {
 #[case::feed("/api/v1/feeds/Summit", json!({ "site": "Fell" }))]
 #[case::destination("/api/v1/destinations/One", json!({ "return_after_s": 60 }))]
 #[actix_web::test]
-async fn of_two_people_who_edit_one_record_the_second_is_told(#[case] uri: &str, #[case] body: Value) {
+async fn second_of_two_concurrent_edits_is_refused(#[case] uri: &str, #[case] body: Value) {
     let service = service();
     fill(&service).await;
     let seen = revision(&service, uri).await;
@@ -168,7 +168,7 @@ fn bearer(method: Method, uri: &str, token: &str) -> TestRequest {
 }
 
 #[actix_web::test]
-async fn a_removed_admin_comes_back_neither_by_their_token_nor_by_their_invitation() {
+async fn tokens_and_invitations_of_a_removed_admin_are_invalid() {
     let service = staffed();
     fill(&service).await;
     service.auth().add_person("second chief", &PASSWORD.into(), Role::Admin).unwrap();
@@ -195,7 +195,7 @@ async fn a_removed_admin_comes_back_neither_by_their_token_nor_by_their_invitati
 }
 
 #[actix_web::test]
-async fn an_unknown_record_is_not_found_whatever_revision_is_expected() {
+async fn unknown_record_is_not_found_for_any_revision() {
     let service = service();
     let edit = patch("/api/v1/feeds/Nowhere", json!({ "site": "x" })).insert_header(("If-Match", "\"3\""));
     let (status, problem, _) = ask(&service, edit).await;
@@ -256,7 +256,7 @@ async fn shown_relays_agree_with_the_records(#[case] method: Method, #[case] uri
     Method::PATCH, json!({ "sign_of_life_h": 24 }))]
 #[case::person("people", Value::Null, Method::PATCH, json!({ "role": "operator" }))]
 #[actix_web::test]
-async fn every_kind_of_record_has_an_id_and_a_revision_that_if_match_holds_against(
+async fn every_kind_of_record_supports_if_match(
     #[case] collection: &str,
     #[case] new: Value,
     #[case] method: Method,

@@ -50,7 +50,7 @@ async fn fill_more(service: &Arc<Service>) {
 #[case::mailbox("/api/v1/contacts/Desk", json!({"channel": {"type": "email", "server": "mail.example.net:587", "from": "desk", "to": ["desk@example.net"]}}), "from")]
 #[case::nobody_to_mail("/api/v1/contacts/Desk", json!({"channel": {"type": "email", "server": "mail.example.net:587", "from": "desk@example.net", "to": []}}), "to")]
 #[actix_web::test]
-async fn a_change_that_cannot_be_names_its_field_and_changes_nothing(
+async fn invalid_change_names_its_field_and_changes_nothing(
     #[case] uri: &str,
     #[case] body: Value,
     #[case] field: &str,
@@ -75,7 +75,7 @@ async fn a_change_that_cannot_be_names_its_field_and_changes_nothing(
 #[case::month_in_words("/api/v1/report?month=November", "month")]
 #[case::span("/api/v1/relays/Line/rates?range=year", "range")]
 #[actix_web::test]
-async fn a_question_that_has_no_answer_names_its_field(#[case] uri: &str, #[case] field: &str) {
+async fn invalid_query_names_its_field(#[case] uri: &str, #[case] field: &str) {
     let service = service();
     fill(&service).await;
     let (status, problem) = get(&service, uri).await;
@@ -83,7 +83,7 @@ async fn a_question_that_has_no_answer_names_its_field(#[case] uri: &str, #[case
 }
 
 #[actix_web::test]
-async fn windows_are_written_out_kept_and_taken_away() {
+async fn windows_are_normalized_stored_and_removed() {
     let service = service();
     fill(&service).await;
     let times =
@@ -98,21 +98,21 @@ async fn windows_are_written_out_kept_and_taken_away() {
 }
 
 #[actix_web::test]
-async fn a_hold_is_kept_whether_or_not_the_relay_runs_and_taken_back() {
+async fn hold_is_stored_and_withdrawn() {
     let service = service();
     fill(&service).await;
     let (status, problem) = post(&service, "/api/v1/relays/Lime/hold", json!({})).await;
     assert_eq!((status.as_u16(), &problem["code"]), (404, &json!("request.not-found")));
-    for (deed, wanted) in [("start", "on"), ("hold", "hold"), ("resume", "on"), ("stop", "off")] {
-        let uri = format!("/api/v1/relays/Line/{deed}");
-        let body = if deed == "start" { json!({"force": true}) } else { json!({}) };
+    for (action, wanted) in [("start", "on"), ("hold", "hold"), ("resume", "on"), ("stop", "off")] {
+        let uri = format!("/api/v1/relays/Line/{action}");
+        let body = if action == "start" { json!({"force": true}) } else { json!({}) };
         let (status, relay) = post(&service, &uri, body).await;
-        assert_eq!((status.as_u16(), &relay["wanted"]), (200, &json!(wanted)), "{deed}: {relay}");
+        assert_eq!((status.as_u16(), &relay["wanted"]), (200, &json!(wanted)), "{action}: {relay}");
     }
 }
 
 #[actix_web::test]
-async fn an_uplink_keeps_what_a_change_leaves_out_and_one_thing_binds() {
+async fn uplink_keeps_omitted_fields_and_has_one_binding() {
     let service = service();
     fill_more(&service).await;
     let uri = "/api/v1/uplinks/fell%20line";
@@ -126,15 +126,15 @@ async fn an_uplink_keeps_what_a_change_leaves_out_and_one_thing_binds() {
     assert_eq!(change(&service, uri, both).await.0, 422);
     let (_, bound) = change(&service, uri, json!({"interface": "eth1"})).await;
     assert_eq!(bound["interface"], "eth1", "{bound}");
-    let way = json!({"uplinks": ["Fell line"]});
-    assert_eq!(change(&service, "/api/v1/destinations/One", way).await.0, 200);
+    let binding = json!({"uplinks": ["Fell line"]});
+    assert_eq!(change(&service, "/api/v1/destinations/One", binding).await.0, 200);
     assert_eq!(remove(&service, uri).await, 409);
     assert_eq!(change(&service, "/api/v1/destinations/One", json!({"uplinks": []})).await.0, 200);
     assert_eq!(remove(&service, uri).await, 204);
 }
 
 #[actix_web::test]
-async fn a_contacts_secret_is_shown_once_and_one_that_is_told_stays() {
+async fn generated_secret_of_a_contact_is_returned_once() {
     let service = service();
     fill_more(&service).await;
     let channel = json!({"type": "webhook", "url": "https://hooks.example.net/other"});
@@ -153,7 +153,7 @@ async fn a_contacts_secret_is_shown_once_and_one_that_is_told_stays() {
 }
 
 #[actix_web::test]
-async fn an_alert_that_tells_nobody_known_is_refused_with_the_nearest_name() {
+async fn alert_with_an_unknown_contact_is_refused_with_a_suggestion() {
     let service = service();
     fill_more(&service).await;
     let alert = json!({"name": "Slow", "when": "rate-below 500kbit/s 30s", "to": ["Dusk"]});
@@ -165,7 +165,7 @@ async fn an_alert_that_tells_nobody_known_is_refused_with_the_nearest_name() {
 }
 
 #[actix_web::test]
-async fn what_people_do_is_in_the_logbook_and_found_by_what_it_is_about() {
+async fn actions_of_people_are_in_the_logbook_by_subject() {
     let service = service();
     fill_more(&service).await;
     change(&service, "/api/v1/feeds/Summit", json!({"site": "Fell Yard"})).await;

@@ -78,7 +78,7 @@ async fn fill(service: &Arc<Service>) {
 }
 
 #[actix_web::test]
-async fn secrets_are_taken_in_and_never_given_out() {
+async fn secrets_are_accepted_and_never_returned() {
     let service = service();
     fill(&service).await;
     for uri in
@@ -113,7 +113,7 @@ async fn a_backup_server_is_stored_without_the_key_at_its_end() {
 }
 
 #[actix_web::test]
-async fn what_was_put_right_is_told() {
+async fn corrections_are_reported() {
     let service = service();
     let destination =
         json!({"name": "One", "server": "rtmp://ingest.example.net//live/", "key": " planted-stream-key\n"});
@@ -150,7 +150,7 @@ async fn what_was_put_right_is_told() {
 #[case::pin("/api/v1/feeds", json!({"name": "A", "url": "rtsps://192.0.2.7/", "pin": "abc"}), 422, "request.invalid")]
 #[case::unknown_page("/api/v1/relais", json!({}), 404, "request.no-such-page")]
 #[actix_web::test]
-async fn bad_input_is_answered_and_nothing_is_kept(
+async fn invalid_input_is_refused_and_not_stored(
     #[case] uri: &str,
     #[case] body: Value,
     #[case] status: u16,
@@ -171,7 +171,7 @@ async fn bad_input_is_answered_and_nothing_is_kept(
 }
 
 #[actix_web::test]
-async fn surveys_and_stills_that_are_not_there_are_not_found() {
+async fn unknown_surveys_and_stills_are_not_found() {
     let service = service();
     for uri in ["/api/v1/surveys/7", "/api/v1/surveys/7/main.jpg", "/api/v1/feeds/Sumit/still.jpg"] {
         let (status, problem) = get(&service, uri).await;
@@ -191,15 +191,15 @@ async fn a_preview_is_not_opened_from_another_sites_page() {
 }
 
 #[actix_web::test]
-async fn a_name_nearly_right_is_suggested() {
+async fn similar_name_is_suggested() {
     let service = service();
     fill(&service).await;
     let (_, problem) = get(&service, "/api/v1/feeds/Sumit").await;
-    assert_eq!(problem["hint"], "Is it the feed \"Summit\" that you mean?");
+    assert_eq!(problem["hint"], "Did you mean the feed \"Summit\"?");
 }
 
 #[actix_web::test]
-async fn nobody_gets_in_without_a_token_or_a_session() {
+async fn requests_need_a_token_or_a_session() {
     let service = service();
     for uri in ["/api/v1/feeds", "/api/v1/status", "/api/v1/events", "/api/v1/session"] {
         let (status, problem, _) = ask(&service, TestRequest::get().uri(uri)).await;
@@ -213,7 +213,7 @@ async fn nobody_gets_in_without_a_token_or_a_session() {
 }
 
 #[actix_web::test]
-async fn the_set_up_link_works_once_and_changes_need_the_sessions_token() {
+async fn set_up_link_is_valid_once_and_changes_need_the_csrf_token() {
     use secrecy::ExposeSecret as _;
     let service = service();
     let code = service.auth().set_up_code().unwrap().expose_secret().to_owned();
@@ -249,7 +249,7 @@ async fn the_set_up_link_works_once_and_changes_need_the_sessions_token() {
 }
 
 #[actix_web::test]
-async fn guessing_passwords_gets_slow() {
+async fn password_guessing_is_rate_limited() {
     let service = service();
     service.auth().add_person("desk", &"a long enough one".into(), Role::Viewer).unwrap();
     let attempt = |password: &str| {
@@ -264,7 +264,7 @@ async fn guessing_passwords_gets_slow() {
 }
 
 #[actix_web::test]
-async fn what_relays_use_stays_and_the_rest_can_go() {
+async fn records_in_use_cannot_be_removed() {
     let service = service();
     fill(&service).await;
     let remove = |uri: &str| local(Method::DELETE, uri);
@@ -276,7 +276,7 @@ async fn what_relays_use_stays_and_the_rest_can_go() {
 }
 
 #[actix_web::test]
-async fn a_change_keeps_what_it_leaves_out() {
+async fn omitted_fields_are_kept() {
     let service = service();
     fill(&service).await;
     let change =
@@ -289,7 +289,7 @@ async fn a_change_keeps_what_it_leaves_out() {
 }
 
 #[actix_web::test]
-async fn rekey_and_reveal_handle_the_key_and_nothing_else_does() {
+async fn only_rekey_and_reveal_handle_the_key() {
     let service = service();
     fill(&service).await;
     let (status, stored) =
@@ -304,13 +304,13 @@ async fn rekey_and_reveal_handle_the_key_and_nothing_else_does() {
 #[test]
 fn the_openapi_document_is_the_one_in_the_repository() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/reference/openapi.json");
-    let kept = std::fs::read_to_string(path).unwrap_or_default();
+    let stored = std::fs::read_to_string(path).unwrap_or_default();
     // Not compared by value: nobody wants to read two whole documents.
-    assert!(super::openapi() == kept, "run `make openapi` after changing the API");
+    assert!(super::openapi() == stored, "run `make openapi` after changing the API");
 }
 
 #[actix_web::test]
-async fn pages_of_the_console_come_with_a_strict_policy() {
+async fn console_pages_have_a_strict_content_security_policy() {
     let (status, _, response) = ask(&service(), TestRequest::get().uri("/relays/Line")).await;
     assert_eq!(status, 200);
     let policy = response.headers().get("content-security-policy").unwrap().to_str().unwrap();
@@ -318,7 +318,7 @@ async fn pages_of_the_console_come_with_a_strict_policy() {
 }
 
 #[actix_web::test]
-async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
+async fn console_files_are_compressed_on_request() {
     use std::io::Read as _;
     let service = service();
     let app = init_service(App::new().app_data(Data::from(Arc::clone(&service))).configure(configure(
@@ -341,7 +341,7 @@ async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
 }
 
 #[actix_web::test]
-async fn a_new_record_has_a_location_and_a_wrong_method_is_told_which_are_allowed() {
+async fn created_record_has_a_location_and_wrong_method_lists_allowed_ones() {
     let service = service();
     let new = json!({ "name": "Summit Station", "url": "rtsp://192.0.2.7/main" });
     let (status, _, response) = ask(&service, local(Method::POST, "/api/v1/feeds").set_json(new)).await;

@@ -3,8 +3,8 @@
 use actix_web::http::header::LINK;
 
 use super::*;
-use yonder_core::Side;
-use yonder_core::record::{Blame, Note, Subject};
+use yonder_core::FaultDomain;
+use yonder_core::record::{HistoryEvent, OutageCause, Subject};
 
 /// Follows the `Link` headers from `uri` on, and returns the pages.
 async fn pages(service: &Arc<Service>, uri: &str) -> Vec<Value> {
@@ -79,13 +79,17 @@ async fn outages_of_a_report_come_in_pages() {
     let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
     let now_ms = i64::try_from(std::time::SystemTime::UNIX_EPOCH.elapsed().unwrap().as_millis()).unwrap();
     let subject = || Subject::Feed("Summit".to_owned());
-    let blame = || Blame { code: "feed.stalled".into(), side: Side::Camera, message: "Nothing came.".into() };
-    let mut notes = vec![Note::RunBegan { at_ms: now_ms - 60, subject: subject() }];
+    let cause = || OutageCause {
+        code: "feed.stalled".into(),
+        side: FaultDomain::Camera,
+        message: "Nothing came.".into(),
+    };
+    let mut events = vec![HistoryEvent::RunBegan { at_ms: now_ms - 60, subject: subject() }];
     for at_ms in (now_ms - 50..now_ms).step_by(10) {
-        notes.push(Note::OutageBegan { at_ms, subject: subject(), blame: blame() });
-        notes.push(Note::OutageEnded { at_ms: at_ms + 5, subject: subject() });
+        events.push(HistoryEvent::OutageBegan { at_ms, subject: subject(), cause: cause() });
+        events.push(HistoryEvent::OutageEnded { at_ms: at_ms + 5, subject: subject() });
     }
-    store.keep_notes(&notes, now_ms, true).unwrap();
+    store.save_events(&events, now_ms, true).unwrap();
     let engine = Engine::new(tokio::runtime::Handle::current());
     let service = Arc::new(Service::new(store, engine, TOKEN.into()).unwrap());
     let found = pages(&service, "/api/v1/report?limit=2").await;

@@ -31,7 +31,7 @@ pub(super) async fn sign_in(service: &Arc<Service>, name: &str) -> Visitor {
     enter(service, "/api/v1/session", json!({"name": name, "password": PASSWORD})).await.unwrap()
 }
 
-/// A service with a person of each role.
+/// Returns a service with a person of each role.
 pub(super) fn staffed() -> Arc<Service> {
     let service = service();
     for (name, role) in [("guest", Role::Viewer), ("night desk", Role::Operator), ("chief", Role::Admin)] {
@@ -41,7 +41,7 @@ pub(super) fn staffed() -> Arc<Service> {
 }
 
 #[actix_web::test]
-async fn every_call_of_the_api_is_refused_to_those_whose_role_is_too_small() {
+async fn every_operation_checks_the_role() {
     let service = staffed();
     let document: Value = serde_json::from_str(&crate::openapi()).unwrap();
     let visitors = [
@@ -68,7 +68,7 @@ async fn every_call_of_the_api_is_refused_to_those_whose_role_is_too_small() {
 }
 
 #[actix_web::test]
-async fn operators_switch_and_viewers_are_told_whom_to_ask() {
+async fn operators_switch_and_viewers_are_refused_with_a_hint() {
     let service = staffed();
     fill(&service).await;
     let (guest, desk) = (sign_in(&service, "guest").await, sign_in(&service, "night desk").await);
@@ -76,7 +76,7 @@ async fn operators_switch_and_viewers_are_told_whom_to_ask() {
     let uri = "/api/v1/destinations/One/rekey";
     let (_, problem, _) = ask(&service, guest.request(Method::POST, uri).set_json(&rekey)).await;
     assert_eq!(problem["detail"], "Your role, viewer, does not allow this.");
-    assert_eq!(problem["hint"], "Ask an admin for it: an operator may start, stop, hold and rekey.");
+    assert_eq!(problem["hint"], "Ask an admin for it: an operator can start, stop, hold and rekey.");
     assert_eq!(ask(&service, desk.request(Method::POST, uri).set_json(&rekey)).await.0, 200);
     // The logbook names the person.
     let (_, lines) = get(&service, "/api/v1/logbook?kind=destination&changes=true").await;
@@ -85,7 +85,7 @@ async fn operators_switch_and_viewers_are_told_whom_to_ask() {
 }
 
 #[actix_web::test]
-async fn an_invitation_is_taken_up_once_and_gives_its_role() {
+async fn invitation_is_valid_once_and_grants_its_role() {
     let service = staffed();
     let chief = sign_in(&service, "chief").await;
     let new = json!({"name": "Signal box", "role": "operator"});
@@ -93,9 +93,9 @@ async fn an_invitation_is_taken_up_once_and_gives_its_role() {
         ask(&service, chief.request(Method::POST, "/api/v1/invitations").set_json(new)).await;
     assert_eq!(status, 201, "{made}");
     let code = made["code"].as_str().unwrap().to_owned();
-    let look =
+    let show =
         |code: &str| TestRequest::post().uri("/api/v1/invitations/look").set_json(json!({"code": code}));
-    let (_, invitation, _) = ask(&service, look(&code)).await;
+    let (_, invitation, _) = ask(&service, show(&code)).await;
     assert_eq!(
         (&invitation["name"], &invitation["role"], &invitation["resets"], &invitation["by"]),
         (&json!("Signal box"), &json!("operator"), &json!(false), &json!("chief"))
@@ -106,7 +106,7 @@ async fn an_invitation_is_taken_up_once_and_gives_its_role() {
     let box_man = enter(&service, "/api/v1/invitations/join", join(PASSWORD)).await.unwrap();
     let (_, who, _) = ask(&service, box_man.request(Method::GET, "/api/v1/session")).await;
     assert_eq!((&who["person"], &who["role"]), (&json!("Signal box"), &json!("operator")));
-    for request in [look(&code), look("guessed")] {
+    for request in [show(&code), show("guessed")] {
         let (status, problem, _) = ask(&service, request).await;
         assert_eq!((status.as_u16(), &problem["code"]), (403, &json!("request.invitation-refused")));
     }
@@ -132,7 +132,7 @@ async fn a_link_to_a_new_password_keeps_the_role_and_ends_old_sessions() {
 }
 
 #[actix_web::test]
-async fn an_invitation_that_is_taken_back_is_void() {
+async fn revoked_invitation_is_invalid() {
     let service = staffed();
     let (_, made) = post(&service, "/api/v1/invitations", json!({"name": "Signal box"})).await;
     assert_eq!(made["invitation"]["role"], "viewer", "nobody gets more than was said");
@@ -142,7 +142,7 @@ async fn an_invitation_that_is_taken_back_is_void() {
 }
 
 #[actix_web::test]
-async fn a_role_changes_with_the_next_request_and_the_last_admin_stays() {
+async fn role_applies_to_the_next_request_and_the_last_admin_is_kept() {
     let service = staffed();
     let (chief, desk) = (sign_in(&service, "chief").await, sign_in(&service, "night desk").await);
     let role = |role: &str| json!({"role": role});
@@ -155,7 +155,7 @@ async fn a_role_changes_with_the_next_request_and_the_last_admin_stays() {
     assert_eq!(ask(&service, desk.request(Method::DELETE, "/api/v1/people/chief")).await.0, 204);
     assert_eq!(ask(&service, chief.request(Method::GET, "/api/v1/session")).await.0, 401);
     let (_, problem, _) = ask(&service, desk.request(Method::DELETE, "/api/v1/people/gust")).await;
-    assert_eq!(problem["hint"], "Is it the person \"guest\" that you mean?");
+    assert_eq!(problem["hint"], "Did you mean the person \"guest\"?");
 }
 
 #[actix_web::test]
@@ -177,7 +177,7 @@ async fn a_password_is_changed_with_the_current_one_and_ends_the_other_sessions(
 }
 
 #[actix_web::test]
-async fn sessions_are_seen_and_ended_by_whom_they_belong_to_and_by_admins() {
+async fn sessions_are_visible_to_their_owner_and_admins() {
     let service = staffed();
     let (guest, chief) = (sign_in(&service, "guest").await, sign_in(&service, "chief").await);
     let (_, mine, _) = ask(&service, guest.request(Method::GET, "/api/v1/sessions")).await;
@@ -195,7 +195,7 @@ async fn sessions_are_seen_and_ended_by_whom_they_belong_to_and_by_admins() {
 }
 
 #[actix_web::test]
-async fn a_token_lets_a_program_do_what_its_role_may_until_it_is_removed() {
+async fn token_has_its_roles_permissions_until_revoked() {
     let service = staffed();
     fill(&service).await;
     for (body, field) in [(json!({"name": " "}), "name"), (json!({"name": "Wall", "days": 4000}), "days")] {
@@ -224,7 +224,7 @@ async fn a_token_lets_a_program_do_what_its_role_may_until_it_is_removed() {
 }
 
 #[actix_web::test]
-async fn what_was_done_is_told_to_those_who_listen_line_by_line() {
+async fn actions_are_published_to_subscribers() {
     let service = staffed();
     let (_, mut events) = service.events().subscribe();
     fill(&service).await;
@@ -243,7 +243,7 @@ async fn what_was_done_is_told_to_those_who_listen_line_by_line() {
 }
 
 #[actix_web::test]
-async fn a_stranger_who_guesses_is_limited_and_the_right_person_is_not() {
+async fn guessing_stranger_is_limited_and_the_owner_is_not() {
     let service = staffed();
     let try_from = async |address: &str, password: &str| {
         let credentials = json!({ "name": "night desk", "password": password });

@@ -20,7 +20,7 @@ const SRT: &str = "srt://ingest.example.net:7777";
 const HALL: &str = "srt://ingest.example.net:7777?streamid=hall";
 
 #[actix_web::test]
-async fn srt_address_is_taken_whole_and_its_secrets_are_sealed() {
+async fn secrets_of_an_srt_address_are_sealed() {
     let service = service();
     let server = "srt://ingest.example.net:7777?mode=caller&transtype=live&latency=300000&pbkeylen=32&linger=0\
                   &passphrase=planted-passphrase&streamid=%23!::m=request,r=planted-stream";
@@ -31,8 +31,13 @@ async fn srt_address_is_taken_whole_and_its_secrets_are_sealed() {
     assert_eq!(destination["server"], "srt://ingest.example.net:7777?latency=300", "{stored}");
     assert_eq!(destination["passphrase"]["key_length"], 256, "{stored}");
     let repairs = stored["repairs"].to_string();
-    for repair in ["linger", "microseconds", "stream ID was taken", "passphrase was taken", "lacks m=publish"]
-    {
+    for repair in [
+        "linger",
+        "microseconds",
+        "stream ID of the address was split off",
+        "passphrase was split off",
+        "lacks m=publish",
+    ] {
         assert!(repairs.contains(repair), "{repair}: {repairs}");
     }
     assert!(!stored.to_string().contains("planted"), "{stored}");
@@ -51,7 +56,7 @@ async fn srt_address_is_taken_whole_and_its_secrets_are_sealed() {
 #[case::short_passphrase_in_the_address("server", json!({"server": "srt://ingest.example.net:7777?passphrase=planted"}), 422, "request.invalid")]
 #[case::watch_page_as_server("server", json!({"server": "https://bramble.example.net/watch/7"}), 422, "request.invalid")]
 #[actix_web::test]
-async fn a_destination_that_cannot_be_is_refused_by_its_field(
+async fn invalid_destination_is_refused_by_its_field(
     #[case] field: &str,
     #[case] with: Value,
     #[case] status: u16,
@@ -72,7 +77,7 @@ async fn a_destination_that_cannot_be_is_refused_by_its_field(
 }
 
 #[actix_web::test]
-async fn the_same_key_is_not_kept_twice_and_the_other_one_is_named() {
+async fn duplicate_key_is_refused_with_the_other_destination() {
     let service = service();
     fill(&service).await;
     let same =
@@ -115,7 +120,7 @@ async fn a_change_of_a_destination_keeps_its_secrets_and_what_it_leaves_out() {
 }
 
 #[actix_web::test]
-async fn sheets_are_added_like_others_changed_and_removed() {
+async fn sheets_are_copied_changed_and_removed() {
     let service = service();
     let (_, shipped) = get(&service, "/api/v1/platforms").await;
     let count = shipped.as_array().unwrap().len();
@@ -142,7 +147,7 @@ async fn sheets_are_added_like_others_changed_and_removed() {
 #[case::codec(json!({"video.codecs": "H.266"}), "H.266")]
 #[case::keyframes_the_wrong_way_round(json!({"video.min-keyframe-interval": "5s", "video.max-keyframe-interval": "2s"}), "keyframe")]
 #[actix_web::test]
-async fn a_rule_that_cannot_be_is_refused_and_the_sheet_stays(#[case] rules: Value, #[case] detail: &str) {
+async fn invalid_rule_is_refused_and_the_sheet_is_unchanged(#[case] rules: Value, #[case] detail: &str) {
     let service = service();
     let body = json!({"name": "Heather Live", "rules": rules});
     let (status, problem) = post(&service, "/api/v1/platforms", body).await;
@@ -156,7 +161,7 @@ async fn a_rule_that_cannot_be_is_refused_and_the_sheet_stays(#[case] rules: Val
 }
 
 #[actix_web::test]
-async fn a_shipped_sheet_can_be_changed_and_comes_back_when_the_change_is_removed() {
+async fn changed_built_in_sheet_can_be_restored() {
     let service = service();
     let uri = "/api/v1/platforms/Bramble%20TV";
     let (_, before) = get(&service, uri).await;
@@ -179,7 +184,7 @@ async fn a_shipped_sheet_can_be_changed_and_comes_back_when_the_change_is_remove
 #[case::protocol("/api/v1/budget", json!({"more": 1, "over": "rtsp"}), "over")]
 #[case::rate("/api/v1/budget", json!({"rate": "fast"}), "rate")]
 #[actix_web::test]
-async fn rates_without_sense_are_refused_by_their_field(
+async fn invalid_rates_are_refused_by_their_field(
     #[case] uri: &str,
     #[case] body: Value,
     #[case] field: &str,
@@ -191,7 +196,7 @@ async fn rates_without_sense_are_refused_by_their_field(
 }
 
 #[actix_web::test]
-async fn bits_and_bytes_are_told_apart_and_the_budget_adds_them_up() {
+async fn budget_distinguishes_bits_and_bytes() {
     let service = service();
     fill(&service).await;
     for (name, rate) in [("Fibre", "20 Mbit/s"), ("Radio", "1500 kB/s")] {
@@ -225,7 +230,7 @@ async fn bits_and_bytes_are_told_apart_and_the_budget_adds_them_up() {
 }
 
 #[actix_web::test]
-async fn a_start_that_cannot_work_is_refused_with_its_checks_and_can_be_forced() {
+async fn failing_preflight_refuses_a_start_unless_forced() {
     let service = service();
     // Ports on which nobody listens, so that both ends are looked for and not found at once.
     let feed = json!({"name": "Summit", "url": "rtsp://127.0.0.1:9/main"});
@@ -263,7 +268,7 @@ async fn a_start_that_cannot_work_is_refused_with_its_checks_and_can_be_forced()
 #[case::length("/api/v1/relays/Line/rehearse", json!({"for_s": 0}), 422)]
 #[case::field("/api/v1/relays/Line/rehearse", json!({"for": 10}), 422)]
 #[actix_web::test]
-async fn checks_and_rehearsals_of_what_is_not_there_are_refused(
+async fn checks_and_rehearsals_of_unknown_records_are_refused(
     #[case] uri: &str,
     #[case] body: Value,
     #[case] status: u16,

@@ -11,7 +11,7 @@ use super::config::{AudioSpecificConfig, ConfigError};
 /// Bytes of a header without a check value.
 const HEADER: usize = 7;
 
-/// Why an ADTS file was refused.
+/// Error in an ADTS file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum AdtsError {
     /// A header does not begin where the last frame ended.
@@ -29,7 +29,7 @@ pub enum AdtsError {
     /// The header holds reserved values.
     #[error(transparent)]
     Config(#[from] ConfigError),
-    /// There is no frame at all.
+    /// The file contains no frame.
     #[error("no frames")]
     Empty,
 }
@@ -40,10 +40,10 @@ impl From<BitsError> for AdtsError {
     }
 }
 
-/// Splits an ADTS file into raw frames and the configuration that its first header stands for. Shares `data`.
+/// Splits an ADTS file into raw frames and the configuration from its first header. Shares `data`.
 ///
 /// # Errors
-/// [`AdtsError`] naming the byte at which the file stops being ADTS.
+/// [`AdtsError`] with the offset of the first fault.
 pub fn split_adts(data: &Bytes) -> Result<(AudioConfig, Vec<Bytes>), AdtsError> {
     let mut frames = Vec::new();
     let mut config = None;
@@ -74,13 +74,13 @@ pub fn split_adts(data: &Bytes) -> Result<(AudioConfig, Vec<Bytes>), AdtsError> 
     Ok((config.ok_or(AdtsError::Empty)?, frames))
 }
 
-/// The header in front of a raw frame of `frame` bytes, without a check value; `None` where ADTS cannot say what
-/// the configuration says, or the frame is too long for it.
+/// Returns the ADTS header, without CRC, of a raw frame of `frame` bytes; `None` if ADTS cannot express the configuration or
+/// the length.
 #[must_use]
 pub fn adts_header(facts: &AudioSpecificConfig, frame: usize) -> Option<Bytes> {
     let rate = SAMPLE_RATES.iter().position(|rate| *rate == facts.sample_rate)?;
     let rate = u64::try_from(rate).ok()?;
-    // Two bits of profile: the core coder's object type less one. What HE-AAC adds is found by the decoder.
+    // The profile field is the object type of the core coder minus one; decoders detect the extensions of HE-AAC themselves.
     let profile = match facts.object_type {
         object @ 1..=4 => u64::from(object - 1),
         5 | 29 => 1,
@@ -123,7 +123,7 @@ mod tests {
     }
 
     #[test]
-    fn a_header_is_written_as_it_was_read() {
+    fn header_survives_a_round_trip() {
         let facts = AudioSpecificConfig { object_type: 2, sample_rate: 48_000, channels: 2 };
         assert_eq!(adts_header(&facts, 3).unwrap()[..], FRAME[..7]);
         assert_eq!(adts_header(&facts, 8_185), None);
@@ -132,7 +132,7 @@ mod tests {
     }
 
     #[test]
-    fn a_file_that_is_cut_or_not_adts_says_where() {
+    fn invalid_file_is_refused_with_the_offset() {
         let cut = Bytes::from([&FRAME[..], &FRAME[..9]].concat());
         assert_eq!(split_adts(&cut).unwrap_err(), AdtsError::Short { at: 10 });
         let other = Bytes::from([&FRAME[..], b"RIFFRIFFRIFF"].concat());

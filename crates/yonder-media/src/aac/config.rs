@@ -6,24 +6,24 @@ use crate::bits::{BitReader, BitsError};
 
 use super::SAMPLE_RATES;
 
-/// Why an `AudioSpecificConfig` was refused.
+/// Error in an `AudioSpecificConfig`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum ConfigError {
-    /// It ends too early.
+    /// It is truncated.
     #[error(transparent)]
     Bits(#[from] BitsError),
     /// The sampling rate index is reserved.
     #[error("sampling frequency index {0} is reserved")]
     ReservedRate(u32),
-    /// A sampling rate of zero was written out.
+    /// An explicit sampling rate of zero.
     #[error("sampling rate is zero")]
     NoRate,
-    /// The object type is not one whose configuration can be read to its end.
-    #[error("audio object type {0} is not carried in this form")]
+    /// Object type with a configuration of unknown length.
+    #[error("audio object type {0} is not supported in this form")]
     Unsupported(u32),
 }
 
-/// The facts of an `AudioSpecificConfig`.
+/// Fields of an `AudioSpecificConfig`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct AudioSpecificConfig {
     /// Audio object type; 2 is AAC-LC.
@@ -35,10 +35,10 @@ pub struct AudioSpecificConfig {
 }
 
 impl AudioSpecificConfig {
-    /// Reads the configuration; what follows the three core fields is not looked at.
+    /// Parses the three core fields and ignores the rest.
     ///
     /// # Errors
-    /// [`ConfigError`] when it is cut short or holds a reserved value.
+    /// [`ConfigError`] if it is truncated or has a reserved value.
     pub fn parse(data: &[u8]) -> Result<Self, ConfigError> {
         Self::read_core(&mut BitReader::new(data))
     }
@@ -57,11 +57,10 @@ impl AudioSpecificConfig {
         Some(Bytes::copy_from_slice(&[2 << 3 | rate >> 1, rate << 7 | layout << 3]))
     }
 
-    /// Reads the whole configuration, so that the reader stands behind it (LATM puts more there).
+    /// Parses the configuration and advances the reader past it; LATM has more fields after it.
     ///
     /// # Errors
-    /// As [`AudioSpecificConfig::parse`], and [`ConfigError::Unsupported`] for object types whose length is not
-    /// known here.
+    /// As [`AudioSpecificConfig::parse`], and [`ConfigError::Unsupported`] for object types of unknown length.
     pub(super) fn read(r: &mut BitReader<'_>) -> Result<Self, ConfigError> {
         let config = Self::read_core(r)?;
         let mut object_type = u32::from(config.object_type);
@@ -160,7 +159,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             if let Ok(config) = AudioSpecificConfig::parse(&data) {
                 prop_assert!(config.sample_rate > 0);
             }

@@ -6,24 +6,24 @@ use crate::bits::{BitReader, BitsError};
 
 use super::config::{AudioSpecificConfig, ConfigError};
 
-/// Most frames in one element: `numSubFrames` has six bits.
+/// Maximum frames in an element: `numSubFrames` has six bits.
 const MAX_FRAMES: u32 = 64;
-/// Largest frame: 6144 bits a channel, with 48 channels at most.
+/// Maximum size of a frame: 6144 bits per channel, 48 channels.
 const MAX_FRAME_BYTES: usize = 48 * 768;
 
-/// Why an element or its configuration was refused.
+/// Error in an element or its configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum LatmError {
-    /// It ends too early.
+    /// It is truncated.
     #[error(transparent)]
     Bits(#[from] BitsError),
-    /// The codec's own configuration cannot be read.
+    /// Invalid configuration of the codec.
     #[error(transparent)]
     Config(#[from] ConfigError),
-    /// It uses a part of the format that single AAC streams do not need.
-    #[error("{0} is not carried")]
+    /// A part of the format that single AAC streams do not need.
+    #[error("{0} is not supported")]
     Unsupported(&'static str),
-    /// An element came before its configuration.
+    /// An element before its configuration.
     #[error("no configuration yet")]
     NoConfig,
 }
@@ -39,10 +39,10 @@ pub struct StreamMux {
 }
 
 impl StreamMux {
-    /// Reads a configuration that came apart from the elements.
+    /// Parses an out-of-band configuration.
     ///
     /// # Errors
-    /// [`LatmError`] when it is cut short or describes more than one plain AAC stream.
+    /// [`LatmError`] if it is truncated or describes more than one AAC stream.
     pub fn parse(data: &[u8]) -> Result<Self, LatmError> {
         Self::read(&mut BitReader::new(data))
     }
@@ -82,11 +82,11 @@ impl StreamMux {
         Ok(Self { specific, frames: frames.min(MAX_FRAMES), other_data_bits })
     }
 
-    /// Takes the frames out of an element. With `in_band` the element may begin with a new configuration, which
-    /// then takes the place of `known`.
+    /// Extracts the frames of an element. With `in_band` the element may begin with a new configuration, which replaces
+    /// `known`.
     ///
     /// # Errors
-    /// [`LatmError`] when the element is cut short, or comes before any configuration.
+    /// [`LatmError`] if the element is truncated or has no configuration.
     pub fn take_frames(
         known: &mut Option<Self>,
         in_band: bool,
@@ -108,7 +108,7 @@ impl StreamMux {
     }
 }
 
-/// `PayloadLengthInfo` (1.7.3.2.5) for frame length type 0: bytes that are added up until one is not 255.
+/// `PayloadLengthInfo` (1.7.3.2.5) for frame length type 0: the sum of bytes up to one that is not 255.
 fn read_length(r: &mut BitReader<'_>) -> Result<usize, LatmError> {
     let mut length = 0_usize;
     loop {
@@ -123,7 +123,7 @@ fn read_length(r: &mut BitReader<'_>) -> Result<usize, LatmError> {
     }
 }
 
-/// A frame that stands on a byte boundary is shared; one that does not must be shifted into a copy.
+/// Extracts a frame: shared if it is byte-aligned, otherwise shifted into a copy.
 fn take_frame(r: &mut BitReader<'_>, data: &Bytes, length: usize) -> Result<Bytes, LatmError> {
     let at = r.position();
     if !at.is_multiple_of(8) {
@@ -208,7 +208,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>, in_band: bool) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>, in_band: bool) {
             let mut known = StreamMux::parse(&CONFIG).ok();
             if let Ok(frames) = StreamMux::take_frames(&mut known, in_band, &Bytes::from(data.clone())) {
                 prop_assert!(frames.iter().map(Bytes::len).sum::<usize>() <= data.len());

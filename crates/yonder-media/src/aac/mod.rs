@@ -1,4 +1,4 @@
-//! AAC as far as a relay must understand it: the `AudioSpecificConfig`, LATM elements and ADTS files.
+//! AAC: `AudioSpecificConfig`, LATM elements and ADTS files.
 
 mod adts;
 mod config;
@@ -10,7 +10,7 @@ pub use config::{AudioSpecificConfig, ConfigError};
 pub use latm::{LatmError, StreamMux};
 pub use silence::silent_frame;
 
-/// PCM samples that one AAC-LC access unit stands for (ISO/IEC 14496-3, 4.5.1.1, `frameLengthFlag` 0).
+/// PCM samples per AAC-LC access unit (ISO/IEC 14496-3, 4.5.1.1, `frameLengthFlag` 0).
 pub const SAMPLES_PER_FRAME: u32 = 1024;
 
 /// Sampling rates by index (ISO/IEC 14496-3, table 1.18), in hertz.

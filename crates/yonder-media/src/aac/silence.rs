@@ -1,5 +1,5 @@
-//! A frame of silence, written bit by bit from the syntax (ISO/IEC 14496-3, 4.4.2): every channel has no scale
-//! factor band, so no spectrum follows, and a decoder puts out zeros.
+//! Silent frames, written bit by bit from the syntax (ISO/IEC 14496-3, 4.4.2): no channel has a scale factor band or a
+//! spectrum, so a decoder outputs zeros.
 
 use bytes::Bytes;
 
@@ -13,11 +13,11 @@ const PAIR: u32 = 1;
 const LOW_FREQUENCY: u32 = 3;
 const END: u32 = 7;
 
-/// One access unit of silence for a stream of this configuration; `None` where its channels are described
-/// in-band, or its coder has another syntax.
+/// Returns a silent access unit for a stream with this configuration; `None` if its channels are described in-band or
+/// its coder has another syntax.
 #[must_use]
 pub fn silent_frame(config: &AudioSpecificConfig) -> Option<Bytes> {
-    // Main, LC, SSR and LTP; SBR and PS, whose core is LC and which may do without their extension in a frame.
+    // Main, LC, SSR and LTP. SBR and PS have an LC core, and their extension is optional in a frame.
     if !matches!(config.object_type, 1..=5 | 29) {
         return None;
     }
@@ -91,7 +91,7 @@ mod tests {
     #[rstest]
     #[case::mono(&[0x11, 0x88], layouts::CHANNEL_LAYOUT_MONO)]
     #[case::stereo(&[0x11, 0x90], layouts::CHANNEL_LAYOUT_STEREO)]
-    fn a_decoder_hears_nothing(#[case] specific: &[u8], #[case] layout: Channels) {
+    fn frame_decodes_to_silence(#[case] specific: &[u8], #[case] layout: Channels) {
         let frame = silent_frame(&AudioSpecificConfig::parse(specific).unwrap()).unwrap();
         let mut parameters = AudioCodecParameters::new();
         parameters.for_codec(CODEC_ID_AAC).with_sample_rate(48_000).with_channels(layout);
@@ -110,7 +110,7 @@ mod tests {
     #[rstest]
     #[case::channels_in_band(2, 0)]
     #[case::low_delay(39, 2)]
-    fn what_cannot_be_written_is_left(#[case] object_type: u8, #[case] channels: u8) {
+    fn unsupported_configuration_has_no_silent_frame(#[case] object_type: u8, #[case] channels: u8) {
         assert_eq!(silent_frame(&config(object_type, channels)), None);
     }
 

@@ -1,5 +1,5 @@
-//! H.264 (ITU-T H.264) as far as a relay must understand it: NAL unit kinds, the sequence parameter set, the
-//! beginning of a slice header, and the configuration record. Nothing is decoded.
+//! H.264 (ITU-T H.264) without decoding: NAL unit types, sequence parameter set, beginning of the slice header, and the
+//! decoder configuration record.
 
 mod nal;
 mod parameters;
@@ -16,5 +16,5 @@ pub use slice::SliceStart;
 pub use sps::{Sps, SpsError};
 pub use unchanged::unchanged_picture;
 
-/// Bytes of a NAL unit header (7.3.1).
+/// Size of a NAL unit header (7.3.1), in bytes.
 const HEADER: usize = 1;

@@ -1,13 +1,13 @@
-//! NAL unit kinds (ITU-T H.264, 7.4.1).
+//! NAL unit types (ITU-T H.264, 7.4.1).
 
 use crate::nal::NalRole;
 
-/// The kinds of NAL unit that the service treats differently (ITU-T H.264, table 7-1).
+/// NAL unit types that the service distinguishes (ITU-T H.264, table 7-1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NalKind {
-    /// A slice of a picture that is not an IDR picture, or one of its partitions (1 to 4).
+    /// Slice of a non-IDR picture, or a data partition of one (1 to 4).
     Slice,
-    /// A slice of an IDR picture (5): decoding may start here.
+    /// Slice of an IDR picture (5), at which decoding can start.
     IdrSlice,
     /// Supplemental enhancement information (6).
     Sei,
@@ -17,19 +17,19 @@ pub enum NalKind {
     Pps,
     /// Access unit delimiter (9).
     Delimiter,
-    /// Anything else, by its number.
+    /// Any other type.
     Other(u8),
 }
 
 impl NalKind {
-    /// True for the kinds that carry coded picture data.
+    /// Returns true for types with coded picture data.
     #[must_use]
     pub fn is_picture(self) -> bool {
         matches!(self, Self::Slice | Self::IdrSlice)
     }
 }
 
-/// The kind of a NAL unit, from its first byte. An empty unit counts as `Other(0)`, which no stream uses.
+/// Returns the type of a NAL unit, from its first byte; `Other(0)`, which is unspecified, for an empty unit.
 #[must_use]
 pub fn kind_of(nal: &[u8]) -> NalKind {
     match nal.first().map_or(0, |header| header & 0x1f) {
@@ -43,8 +43,8 @@ pub fn kind_of(nal: &[u8]) -> NalKind {
     }
 }
 
-/// Returns the role of a NAL unit in an access unit. `first_mb_in_slice` is the first code after the
-/// header; it is zero when its first bit is set (7.3.3, 9.1).
+/// Returns the role of a NAL unit in an access unit. `first_mb_in_slice` is the first code after the header; it is zero
+/// if its first bit is set (7.3.3, 9.1).
 #[must_use]
 pub fn role_of(nal: &[u8]) -> NalRole {
     match kind_of(nal) {
@@ -71,7 +71,11 @@ mod tests {
     #[case(&[0x06], NalKind::Sei, false)]
     #[case(&[0x09], NalKind::Delimiter, false)]
     #[case(&[], NalKind::Other(0), false)]
-    fn kinds_are_told_from_the_first_byte(#[case] nal: &[u8], #[case] kind: NalKind, #[case] picture: bool) {
+    fn types_are_parsed_from_the_first_byte(
+        #[case] nal: &[u8],
+        #[case] kind: NalKind,
+        #[case] picture: bool,
+    ) {
         assert_eq!(kind_of(nal), kind);
         assert_eq!(kind.is_picture(), picture);
     }

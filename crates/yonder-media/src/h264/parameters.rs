@@ -1,4 +1,4 @@
-//! Keeps the parameter sets that are in force, whether they came in the session description or in-band.
+//! Parameter sets in use, from the session description or in-band.
 
 use bytes::Bytes;
 
@@ -8,13 +8,13 @@ use crate::nal::unescape;
 use super::nal::{NalKind, kind_of};
 use super::sps::{Sps, SpsError};
 
-/// Picture parameter sets kept at most; cameras use one or two, the standard allows 256.
+/// Maximum number of picture parameter sets; cameras use one or two, the standard allows 256.
 const MAX_PPS: usize = 32;
 
-/// The description of an H.264 track.
+/// Configuration of an H.264 track.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Config {
-    /// The facts of the active sequence parameter set.
+    /// Active sequence parameter set.
     pub facts: Sps,
     /// Sequence parameter sets as NAL units.
     pub sps: Vec<Bytes>,
@@ -22,13 +22,13 @@ pub struct Config {
     pub pps: Vec<Bytes>,
 }
 
-/// Parameter sets of one track, by their numbers, and the configuration that they result in.
+/// Parameter sets of one track by their IDs, and the resulting configuration.
 #[derive(Debug, Clone, Default)]
 pub struct ParameterSets {
-    /// By rising number.
+    /// Sorted by ID.
     sps: Vec<(Bytes, Sps)>,
     pps: Vec<PictureSet>,
-    /// Number of the sequence parameter set in use.
+    /// ID of the active sequence parameter set.
     active: u32,
     problem: Option<SpsError>,
 }
@@ -42,10 +42,10 @@ struct PictureSet {
 }
 
 impl ParameterSets {
-    /// Handles a NAL unit: parameter sets are kept, and a slice activates the sequence parameter set that it refers to (7.4.1.2.1).
-    /// Returns true when the configuration has changed.
+    /// Handles a NAL unit: stores parameter sets; a slice activates the sequence parameter set that it refers to (7.4.1.2.1).
+    /// Returns true if the configuration has changed.
     ///
-    /// A sequence parameter set that cannot be read is not used: the one in use stays, and [`Self::problem`] returns why.
+    /// A sequence parameter set that cannot be parsed is ignored, and [`Self::problem`] returns the reason.
     pub fn take(&mut self, nal: &Bytes) -> bool {
         match kind_of(nal) {
             NalKind::Sps => self.take_sps(nal),
@@ -55,7 +55,7 @@ impl ParameterSets {
         }
     }
 
-    /// Returns why the last sequence parameter set could not be read, if it could not.
+    /// Returns the error of the last sequence parameter set, if it could not be parsed.
     #[must_use]
     pub fn problem(&self) -> Option<SpsError> {
         self.problem
@@ -74,7 +74,7 @@ impl ParameterSets {
             }
         };
         self.problem = None;
-        // Picture parameter sets refer to the set that is replaced; the camera sends others after the new one.
+        // Picture parameter sets that refer to the replaced set are sent again after the new one.
         self.pps.retain(|set| set.sps_id != facts.id);
         self.sps.retain(|(_, known)| known.id != facts.id);
         let at = self.sps.partition_point(|(_, known)| known.id < facts.id);
@@ -104,7 +104,7 @@ impl ParameterSets {
         std::mem::replace(&mut self.active, set.sps_id) != set.sps_id
     }
 
-    /// Returns the configuration, once the sequence parameter set in use and a picture parameter set for it are known.
+    /// Returns the configuration, once the active sequence parameter set and a picture parameter set for it are known.
     #[must_use]
     pub fn config(&self) -> Option<Config> {
         let facts = self.sps.iter().map(|(_, facts)| facts).find(|facts| facts.id == self.active)?;
@@ -119,7 +119,7 @@ impl ParameterSets {
     }
 }
 
-/// A parameter set lives for hours; it must not pin the receive buffer it came in.
+/// Copies a parameter set, which would otherwise keep its receive buffer alive for hours.
 fn detached(nal: &Bytes) -> Bytes {
     Bytes::copy_from_slice(nal)
 }
@@ -191,7 +191,7 @@ mod tests {
     #[test]
     fn two_sequence_sets_in_use_are_both_in_the_configuration() {
         let mut sets = ParameterSets::default();
-        // The same set with `seq_parameter_set_id` 1 (010) in place of 0 (1), and picture parameter sets 0 and 1 for them.
+        // The same set with `seq_parameter_set_id` 1 (010) instead of 0 (1), and picture parameter sets 0 and 1 for them.
         let other = with_sps_id_1(SAMPLE_BASELINE_VGA);
         let pps_1_of_sps_1 = Bytes::from_static(&[0x68, 0x49, 0x3c, 0x80]);
         for nal in [Bytes::from_static(SAMPLE_HIGH_1080P), PPS_0, other.clone(), pps_1_of_sps_1.clone()] {
@@ -210,7 +210,7 @@ mod tests {
         assert_eq!(record[5], 0xe2, "two sequence parameter sets");
     }
 
-    /// Returns a baseline SPS with the number 1.
+    /// Returns a baseline SPS with ID 1.
     fn with_sps_id_1(sps: &[u8]) -> Bytes {
         let mut bits: Vec<bool> =
             sps[4..].iter().flat_map(|byte| (0..8).rev().map(move |bit| byte >> bit & 1 == 1)).collect();

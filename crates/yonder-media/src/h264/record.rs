@@ -5,8 +5,8 @@ use bytes::{BufMut, Bytes, BytesMut};
 use super::parameters::Config;
 
 impl Config {
-    /// The record with four-byte NAL lengths. Sets beyond the format's counts (31 and 255), or longer than its
-    /// 16-bit lengths, cannot be expressed and are left out.
+    /// Returns the record, with four-byte NAL lengths. Sets beyond the format's counts (31 and 255) or its 16-bit lengths are
+    /// omitted.
     #[must_use]
     pub fn record(&self) -> Bytes {
         let facts = &self.facts;

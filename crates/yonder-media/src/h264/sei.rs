@@ -7,11 +7,11 @@ use super::nal::{NalKind, kind_of};
 
 /// `payloadType` of a recovery point (D.1.8).
 const RECOVERY_POINT: u32 = 6;
-/// Bytes of an SEI unit that are searched: recovery points precede user data by custom.
+/// Maximum bytes of an SEI unit that are searched: recovery points usually precede user data.
 const MAX_BYTES: usize = 512;
 
-/// Returns `recovery_frame_cnt` of the recovery point in an SEI unit, in frames: zero where the frame itself is correct when
-/// decoding starts at it. `None` where there is no recovery point.
+/// Returns `recovery_frame_cnt` of the recovery point in an SEI unit: zero if decoding that starts at the frame shows it
+/// correctly. `None` without a recovery point.
 #[must_use]
 pub fn recovery_frame_count(nal: &[u8]) -> Option<u32> {
     if kind_of(nal) != NalKind::Sei {
@@ -19,7 +19,7 @@ pub fn recovery_frame_count(nal: &[u8]) -> Option<u32> {
     }
     let raw = unescape(nal, super::HEADER, MAX_BYTES);
     let mut rest = raw.as_slice();
-    // The last byte holds the trailing bits.
+    // The last byte contains the trailing bits.
     while rest.len() > 2 {
         let kind = take_number(&mut rest)?;
         let size = usize::try_from(take_number(&mut rest)?).ok()?;
@@ -32,7 +32,7 @@ pub fn recovery_frame_count(nal: &[u8]) -> Option<u32> {
     None
 }
 
-/// Takes a number coded as a run of 0xff bytes and a last byte (7.3.2.3.1).
+/// Reads a number coded as a run of 0xff bytes and a last byte (7.3.2.3.1).
 fn take_number(bytes: &mut &[u8]) -> Option<u32> {
     let mut number = 0_u32;
     loop {
@@ -45,8 +45,8 @@ fn take_number(bytes: &mut &[u8]) -> Option<u32> {
     }
 }
 
-/// Returns true where decoding may start at an access unit: it holds an IDR picture, or an I picture with a recovery point whose
-/// `recovery_frame_cnt` is zero. Streams with open GOPs have an IDR picture at their beginning alone, if at all.
+/// Returns true if decoding can start at an access unit: it contains an IDR picture, or an I picture with a recovery point
+/// whose `recovery_frame_cnt` is zero. Streams with open GOPs have at most one IDR picture, at their beginning.
 #[must_use]
 pub fn is_random_access<'a>(nals: impl IntoIterator<Item = &'a [u8]>) -> bool {
     let mut has_recovery_point = false;

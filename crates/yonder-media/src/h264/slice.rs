@@ -1,4 +1,4 @@
-//! The beginning of a slice header (ITU-T H.264, 7.3.3), as far as picture order count.
+//! Beginning of a slice header (ITU-T H.264, 7.3.3), up to the picture order count.
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
@@ -6,25 +6,25 @@ use crate::nal::unescape;
 use super::nal::{NalKind, kind_of};
 use super::sps::Sps;
 
-/// Bytes of a slice that are enough for the fields read here.
+/// Bytes of a slice that contain these fields.
 const HEADER_BYTES: usize = 32;
 
-/// The first fields of a slice header.
+/// First fields of a slice header.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SliceStart {
-    /// `first_mb_in_slice`: zero begins a new picture.
+    /// `first_mb_in_slice`; zero for the first slice of a picture.
     pub first_macroblock: u32,
-    /// `pic_order_cnt_lsb`, for streams of order type 0.
+    /// `pic_order_cnt_lsb`, for picture order count type 0.
     pub order_lsb: Option<u32>,
     /// The picture is an IDR picture.
     pub idr: bool,
 }
 
 impl SliceStart {
-    /// Reads the beginning of the slice NAL unit `nal` under `sps`.
+    /// Parses the beginning of the slice NAL unit `nal` under `sps`.
     ///
     /// # Errors
-    /// [`BitsError`] when the unit is cut short.
+    /// [`BitsError`] if the unit is truncated.
     pub fn parse(nal: &[u8], sps: &Sps) -> Result<Self, BitsError> {
         let raw = unescape(nal, super::HEADER, HEADER_BYTES);
         let idr = kind_of(nal) == NalKind::IdrSlice;

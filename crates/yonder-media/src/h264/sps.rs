@@ -1,4 +1,4 @@
-//! The sequence parameter set (ITU-T H.264, 7.3.2.1.1) with its video usability information (annex E).
+//! Sequence parameter set (ITU-T H.264, 7.3.2.1.1) with video usability information (annex E).
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
@@ -8,17 +8,17 @@ pub use crate::range::SpsError;
 
 use super::nal::{NalKind, kind_of};
 
-/// Longest parameter set that is looked at. Real ones are under 100 bytes; scaling lists bring some to 300.
+/// Maximum size that is parsed. Real ones are under 100 bytes, with scaling lists up to 300.
 const MAX_SPS_BYTES: usize = 1024;
-/// Largest picture edge accepted, in macroblocks (16 384 samples; level 6.2 allows 8 192 or so).
+/// Maximum width and height, in macroblocks: 16 384 samples. Level 6.2 allows about 8 192.
 const MAX_EDGE_MACROBLOCKS: u32 = 1024;
 
-/// The facts of a sequence parameter set.
+/// Fields of a sequence parameter set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Sps {
     /// `profile_idc`.
     pub profile: u8,
-    /// The six constraint flags with their two reserved bits, as one byte.
+    /// The six constraint flags and two reserved bits, as one byte.
     pub constraints: u8,
     /// `level_idc`: ten times the level.
     pub level: u8,
@@ -34,10 +34,10 @@ pub struct Sps {
     pub width: u32,
     /// Picture height in samples after cropping.
     pub height: u32,
-    /// Frames (not fields) per second as numerator and denominator, where the stream declares them.
+    /// Frames (not fields) per second as numerator and denominator, if declared.
     pub frame_rate: Option<(u32, u32)>,
-    /// `max_num_reorder_frames`: how many frames may precede one in decoding order and follow it on screen.
-    /// Zero where the syntax rules reordering out; `None` where the stream does not say.
+    /// `max_num_reorder_frames`: maximum number of frames that precede a frame in decoding order and follow it in
+    /// output order. Zero if the syntax excludes reordering; `None` if it is not declared.
     pub reorder_frames: Option<u8>,
     /// Bits of `frame_num`.
     pub frame_num_bits: u8,
@@ -45,17 +45,17 @@ pub struct Sps {
     pub order_type: u8,
     /// Bits of `pic_order_cnt_lsb`; zero unless `order_type` is 0.
     pub order_lsb_bits: u8,
-    /// Pictures are always whole frames.
+    /// All pictures are whole frames.
     pub frames_only: bool,
     /// Color planes are coded separately, which adds a field to slice headers.
     pub separate_planes: bool,
 }
 
 impl Sps {
-    /// Reads the NAL unit `nal`, header byte included.
+    /// Parses the NAL unit `nal`, including its header byte.
     ///
     /// # Errors
-    /// [`SpsError`] when it is another kind of unit, too short, or holds an impossible value.
+    /// [`SpsError`] for another type, a truncated unit, or a value out of range.
     pub fn parse(nal: &[u8]) -> Result<Self, SpsError> {
         if kind_of(nal) != NalKind::Sps {
             return Err(SpsError::NotAnSps);
@@ -75,7 +75,7 @@ impl Sps {
         r.skip(1)?; // direct_8x8_inference_flag
         let (width, height) = size.cropped(&mut r, &chroma)?;
         let usability = if r.bit()? { Usability::read(&mut r) } else { Usability::default() };
-        // Baseline has no B slices, and order type 2 forbids reordering (8.2.1.3).
+        // Baseline has no B slices, and picture order count type 2 excludes reordering (8.2.1.3).
         let reorder_frames =
             if profile == 66 || order_type == 2 { Some(0) } else { usability.reorder_frames };
         Ok(Self {
@@ -98,13 +98,13 @@ impl Sps {
         })
     }
 
-    /// Frames per second as a number, where the stream declares them.
+    /// Returns the frame rate, if declared.
     #[must_use]
     pub fn fps(&self) -> Option<f64> {
         self.frame_rate.map(|(numerator, denominator)| f64::from(numerator) / f64::from(denominator))
     }
 
-    /// The profile's name as the trade says it (ITU-T H.264, A.2).
+    /// Returns the usual name of the profile (ITU-T H.264, A.2).
     #[must_use]
     pub fn profile_name(&self) -> &'static str {
         match (self.profile, self.constraints & 0x40 != 0) {
@@ -120,7 +120,7 @@ impl Sps {
         }
     }
 
-    /// True when the configuration record carries the chroma fields (ISO/IEC 14496-15, 5.3.3.1.2).
+    /// Returns true if the configuration record has the chroma fields (ISO/IEC 14496-15, 5.3.3.1.2).
     pub(crate) fn has_chroma_fields(&self) -> bool {
         has_chroma_fields(self.profile)
     }
@@ -161,7 +161,7 @@ impl Chroma {
         Ok(chroma)
     }
 
-    /// Samples that one cropping unit stands for (7-19 to 7-22).
+    /// Returns the samples per cropping unit (7-19 to 7-22).
     fn crop_units(&self, frames_only: bool) -> (u32, u32) {
         let fields = if frames_only { 1 } else { 2 };
         match (self.format, self.separate_planes) {
@@ -172,7 +172,7 @@ impl Chroma {
     }
 }
 
-/// 7.3.2.1.1.1: only its length matters here.
+/// Skips a scaling list (7.3.2.1.1.1).
 fn skip_scaling_list(r: &mut BitReader<'_>, size: u32) -> Result<(), SpsError> {
     let (mut last, mut next) = (8_i32, 8_i32);
     for _ in 0..size {
@@ -232,14 +232,14 @@ impl FrameSize {
                 .and_then(|crop| crop.checked_mul(unit))
                 .and_then(|crop| edge.checked_sub(crop))
                 .filter(|left| *left > 0)
-                // Decoders ignore cropping that leaves nothing, and so does this one.
+                // As in decoders, cropping that leaves nothing is ignored.
                 .unwrap_or(edge)
         };
         Ok((shrink(self.width, left, right, unit_x), shrink(self.height, top, bottom, unit_y)))
     }
 }
 
-/// The two facts of annex E that a relay needs.
+/// Frame rate and reordering from annex E.
 #[derive(Default)]
 struct Usability {
     frame_rate: Option<(u32, u32)>,
@@ -247,11 +247,10 @@ struct Usability {
 }
 
 impl Usability {
-    /// Cameras are known to cut this part short or fill it with nonsense; what could be read is kept, and
-    /// the rest counts as not declared.
+    /// Parses the fields. Many cameras truncate or corrupt this part: fields after a fault count as not declared.
     fn read(r: &mut BitReader<'_>) -> Self {
         let mut usability = Self::default();
-        // An error ends the reading only; `usability` keeps what came before it.
+        // An error only ends the parsing; `usability` has the fields before it.
         let _ended_early = usability.read_fields(r);
         usability
     }
@@ -305,7 +304,7 @@ impl Usability {
         let units_in_tick = r.bits(32)?;
         let time_scale = r.bits(32)?;
         r.skip(1)?; // fixed_frame_rate_flag
-        // Two ticks make a frame (E.2.1). Rates outside 0.1 to 300 are a firmware's fiction.
+        // Two ticks are a frame (E.2.1). Rates outside of 0.1 to 300 are invalid.
         if let Some(ticks) = units_in_tick.checked_mul(2).filter(|ticks| *ticks > 0) {
             let rate = f64::from(time_scale) / f64::from(ticks);
             if (0.1..=300.0).contains(&rate) {
@@ -316,7 +315,7 @@ impl Usability {
     }
 }
 
-/// Hypothetical reference decoder parameters (E.1.2): passed over.
+/// Skips hypothetical reference decoder parameters (E.1.2).
 fn skip_hrd(r: &mut BitReader<'_>) -> Result<(), BitsError> {
     let count = r.ue()?.min(31) + 1;
     r.skip(8)?;

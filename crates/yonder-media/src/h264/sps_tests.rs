@@ -62,7 +62,7 @@ fn usability_information_cut_short_leaves_the_size_known() {
 
 proptest! {
     #[test]
-    fn any_bytes_are_read_or_refused_without_panic(mut data: Vec<u8>) {
+    fn any_bytes_are_parsed_or_refused(mut data: Vec<u8>) {
         if let Some(first) = data.first_mut() {
             *first = 0x67;
         }

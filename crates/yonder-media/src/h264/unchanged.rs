@@ -1,5 +1,5 @@
-//! Pictures that say that nothing changed: a P slice whose macroblocks are all skipped (ITU-T H.264, 7.3.3 and
-//! 7.3.4). Some twenty bytes, whatever the size of the picture.
+//! Frames without a change: a P slice in which all macroblocks are skipped (ITU-T H.264, 7.3.3 and 7.3.4). About twenty bytes
+//! for any frame size.
 
 use bytes::Bytes;
 
@@ -8,14 +8,14 @@ use crate::nal::{escape, unescape};
 
 use super::parameters::Config;
 
-/// A picture parameter set is some ten bytes.
+/// Maximum size of a picture parameter set that is parsed; typical ones have ten bytes.
 const MAX_PPS_BYTES: usize = 256;
-/// NAL header: a reference picture of the lowest importance, not an IDR one.
+/// NAL unit header of a non-IDR reference picture with the lowest `nal_ref_idc`.
 const HEADER: u8 = 0x21;
-/// `slice_type`: P, and so are all slices of the picture.
+/// `slice_type`: P, and the same for all slices of the picture.
 const ALL_P: u32 = 5;
 
-/// Fields of a picture parameter set that slice headers depend on.
+/// Fields of a picture parameter set that determine the slice header.
 #[derive(Debug)]
 struct PictureSet {
     id: u32,
@@ -24,11 +24,11 @@ struct PictureSet {
     counts_redundant: bool,
 }
 
-/// The picture that follows `at` pictures after an IDR picture, and looks like the one before it. `at` counts from
-/// 1 and must rise by one from picture to picture.
+/// Returns a frame without a change, the `at`-th one after an IDR picture. `at` counts from 1 and must rise by one from
+/// frame to frame.
 ///
-/// `None` for streams whose slices are written in other ways: arithmetic coding, fields, slice groups, explicit
-/// weights, separate color planes, or picture order type 1.
+/// `None` for streams with other slice headers: arithmetic coding, fields, slice groups, explicit weighting, separate
+/// color planes, or picture order count type 1.
 #[must_use]
 pub fn unchanged_picture(config: &Config, at: u32) -> Option<Bytes> {
     let sps = &config.facts;
@@ -67,7 +67,7 @@ pub fn unchanged_picture(config: &Config, at: u32) -> Option<Bytes> {
 }
 
 impl PictureSet {
-    /// Reads a set (7.3.2.2); `None` where its slices are written in another way.
+    /// Parses a set (7.3.2.2); `None` if its slice headers are not supported.
     fn read(nal: &[u8]) -> Result<Option<Self>, BitsError> {
         let raw = unescape(nal, super::HEADER, MAX_PPS_BYTES);
         let mut r = BitReader::new(&raw);
@@ -101,7 +101,7 @@ mod tests {
     use crate::h264::sps::tests::{SAMPLE_BASELINE_VGA, SAMPLE_HIGH_1080P};
     use crate::h264::{ParameterSets, SliceStart};
 
-    /// CAVLC, deblocking control; and the same with arithmetic coding.
+    /// CAVLC with deblocking control; the second one with arithmetic coding.
     const PLAIN: [u8; 4] = [0x68, 0xce, 0x3c, 0x80];
     const ARITHMETIC: [u8; 4] = [0x68, 0xee, 0x3c, 0x80];
 
@@ -113,7 +113,7 @@ mod tests {
     }
 
     #[test]
-    fn its_header_reads_back() {
+    fn header_of_an_unchanged_frame_parses_back() {
         let config = config(SAMPLE_BASELINE_VGA, &PLAIN);
         for at in [1, 2, 15, 16, 255, 300] {
             let nal = unchanged_picture(&config, at).unwrap();
@@ -126,7 +126,7 @@ mod tests {
     }
 
     #[test]
-    fn arithmetic_coding_is_left() {
+    fn arithmetic_coding_is_not_supported() {
         assert!(unchanged_picture(&config(SAMPLE_HIGH_1080P, &ARITHMETIC), 1).is_none());
     }
 }

@@ -3,25 +3,25 @@
 use crate::bits::{BitReader, BitsError};
 use crate::range::byte;
 
-/// Tier: how high the bit rate of a level may go (A.4).
+/// Tier: maximum bit rate of a level (A.4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Tier {
-    /// For most uses.
+    /// Main tier.
     Main,
-    /// For very demanding ones.
+    /// High tier.
     High,
 }
 
-/// The general profile, tier and level of a stream.
+/// General profile, tier and level of a stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ProfileTierLevel {
-    /// `general_profile_space`; other than 0 means nothing that is standardised.
+    /// `general_profile_space`; values other than 0 are reserved.
     pub space: u8,
     /// `general_tier_flag`.
     pub tier: Tier,
     /// `general_profile_idc`.
     pub profile: u8,
-    /// `general_profile_compatibility_flag`s, the first one in the highest bit.
+    /// `general_profile_compatibility_flag`s, the first one in the most significant bit.
     pub compatibility: u32,
     /// The 48 bits from `general_progressive_source_flag` to `general_inbld_flag`.
     pub constraints: [u8; 6],
@@ -30,7 +30,7 @@ pub struct ProfileTierLevel {
 }
 
 impl ProfileTierLevel {
-    /// Reads `profile_tier_level( 1, sub_layers - 1 )`; what is said of sub-layers is passed over.
+    /// Parses `profile_tier_level( 1, sub_layers - 1 )` and skips the sub-layers.
     pub(super) fn read(r: &mut BitReader<'_>, max_sub_layers_minus1: u32) -> Result<Self, BitsError> {
         let space = byte(r.bits(2)?);
         let tier = if r.bit()? { Tier::High } else { Tier::Main };
@@ -45,7 +45,7 @@ impl ProfileTierLevel {
         Ok(Self { space, tier, profile, compatibility, constraints, level })
     }
 
-    /// The profile's name as the trade says it (A.3). Streams that only set a compatibility flag are named by it.
+    /// Returns the usual name of the profile (A.3), from a compatibility flag if the profile itself is not set.
     #[must_use]
     pub fn profile_name(&self) -> &'static str {
         let compatible = |profile: u32| self.compatibility >> (31 - profile) & 1 == 1;
@@ -63,7 +63,7 @@ impl ProfileTierLevel {
         }
     }
 
-    /// The level as it is written: 4.1 and the like.
+    /// Returns the level as usually written, such as 4.1.
     #[must_use]
     pub fn level_number(&self) -> f64 {
         f64::from(self.level) / 30.0

@@ -1,5 +1,5 @@
-//! H.265 (ITU-T H.265) as far as a relay must understand it: NAL unit kinds, the parameter sets, the beginning of
-//! a slice segment header, and the configuration record. Nothing is decoded.
+//! H.265 (ITU-T H.265) without decoding: NAL unit types, parameter sets, beginning of the slice segment header, and the
+//! decoder configuration record.
 
 mod level;
 mod nal;
@@ -18,5 +18,5 @@ pub use slice::SliceStart;
 pub use sps::{Sps, SpsError};
 pub use vps::Vps;
 
-/// Bytes of a NAL unit header (7.3.1.2).
+/// Size of a NAL unit header (7.3.1.2), in bytes.
 const HEADER: usize = 2;

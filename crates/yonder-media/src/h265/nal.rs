@@ -1,15 +1,15 @@
-//! NAL unit kinds (ITU-T H.265, table 7-1).
+//! NAL unit types (ITU-T H.265, table 7-1).
 
 use crate::nal::NalRole;
 
-/// The kinds of NAL unit that the service treats differently.
+/// NAL unit types that the service distinguishes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NalKind {
-    /// A slice segment of a picture at which decoding cannot start (0 to 15, 22 to 31).
+    /// Slice segment of a picture without random access (0 to 15, 22 to 31).
     Slice,
-    /// A slice segment of an IDR picture (19, 20).
+    /// Slice segment of an IDR picture (19, 20).
     Idr,
-    /// A slice segment of another intra random access picture: CRA or BLA (16 to 18, 21).
+    /// Slice segment of another intra random access picture: CRA or BLA (16 to 18, 21).
     RandomAccess,
     /// Video parameter set (32).
     Vps,
@@ -21,25 +21,25 @@ pub enum NalKind {
     Delimiter,
     /// Supplemental enhancement information before the picture (39).
     PrefixSei,
-    /// Anything else, by its number.
+    /// Any other type.
     Other(u8),
 }
 
 impl NalKind {
-    /// True for the kinds that carry coded picture data.
+    /// Returns true for types with coded picture data.
     #[must_use]
     pub fn is_picture(self) -> bool {
         matches!(self, Self::Slice | Self::Idr | Self::RandomAccess)
     }
 
-    /// True when decoding may start at the picture it belongs to (7.4.2.2, IRAP).
+    /// Returns true if decoding can start at the picture (7.4.2.2, IRAP).
     #[must_use]
     pub fn is_random_access(self) -> bool {
         matches!(self, Self::Idr | Self::RandomAccess)
     }
 }
 
-/// The kind of a NAL unit, from its first byte. An empty unit counts as `Other(63)`, which is unspecified.
+/// Returns the type of a NAL unit, from its first byte; `Other(63)`, which is unspecified, for an empty unit.
 #[must_use]
 pub fn kind_of(nal: &[u8]) -> NalKind {
     match nal.first().map_or(63, |header| header >> 1 & 0x3f) {
@@ -55,14 +55,14 @@ pub fn kind_of(nal: &[u8]) -> NalKind {
     }
 }
 
-/// Returns true where decoding may start at an access unit (IRAP picture).
+/// Returns true if decoding can start at an access unit (IRAP picture).
 #[must_use]
 pub fn is_random_access<'a>(nals: impl IntoIterator<Item = &'a [u8]>) -> bool {
     nals.into_iter().any(|nal| kind_of(nal).is_random_access())
 }
 
-/// Returns the role of a NAL unit in an access unit. `first_slice_segment_in_pic_flag` is the first bit
-/// behind the header (7.3.6.1).
+/// Returns the role of a NAL unit in an access unit. `first_slice_segment_in_pic_flag` is the first bit after the header
+/// (7.3.6.1).
 #[must_use]
 pub fn role_of(nal: &[u8]) -> NalRole {
     match kind_of(nal) {
@@ -72,7 +72,7 @@ pub fn role_of(nal: &[u8]) -> NalRole {
         NalKind::Vps | NalKind::Sps | NalKind::Pps | NalKind::Delimiter | NalKind::PrefixSei => {
             NalRole::Prefix
         }
-        // 41 to 44 and 48 to 55 stand before pictures as well (7.4.2.4.4).
+        // Types 41 to 44 and 48 to 55 precede pictures as well (7.4.2.4.4).
         NalKind::Other(41..=44 | 48..=55) => NalRole::Prefix,
         NalKind::Other(_) => NalRole::Other,
     }

@@ -1,4 +1,4 @@
-//! Keeps the parameter sets that are in force, whether they came in the session description or in-band.
+//! Parameter sets in use, from the session description or in-band.
 
 use bytes::Bytes;
 
@@ -10,13 +10,13 @@ use super::pps::Pps;
 use super::sps::{Sps, SpsError};
 use super::vps::Vps;
 
-/// Picture parameter sets kept at most; cameras use one or two, the standard allows 64.
+/// Maximum number of picture parameter sets, as in the standard; cameras use one or two.
 const MAX_PPS: usize = 64;
 
-/// The description of an H.265 track.
+/// Configuration of an H.265 track.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Config {
-    /// The facts of the active sequence parameter set; the frame rate may be the video parameter set's.
+    /// Active sequence parameter set; its frame rate may be that of the video parameter set.
     pub facts: Sps,
     /// Video parameter sets as NAL units.
     pub vps: Vec<Bytes>,
@@ -26,23 +26,23 @@ pub struct Config {
     pub pps: Vec<Bytes>,
 }
 
-/// Parameter sets of one track, by their numbers, and the configuration that they result in.
+/// Parameter sets of one track by their IDs, and the resulting configuration.
 #[derive(Debug, Clone, Default)]
 pub struct ParameterSets {
     vps: Option<Bytes>,
-    /// By rising number.
+    /// Sorted by ID.
     sps: Vec<(Bytes, Sps)>,
     pps: Vec<(Bytes, Pps)>,
-    /// Number of the sequence parameter set in use.
+    /// ID of the active sequence parameter set.
     active: u32,
     problem: Option<SpsError>,
 }
 
 impl ParameterSets {
-    /// Handles a NAL unit: parameter sets are kept, and a slice activates the sequence parameter set that it refers to (7.4.2.4.2).
-    /// Returns true when the configuration has changed.
+    /// Handles a NAL unit: stores parameter sets; a slice activates the sequence parameter set that it refers to (7.4.2.4.2).
+    /// Returns true if the configuration has changed.
     ///
-    /// A set that cannot be read is not used: the one in use stays, and [`Self::problem`] returns why.
+    /// A set that cannot be parsed is ignored, and [`Self::problem`] returns the reason.
     pub fn take(&mut self, nal: &Bytes) -> bool {
         match kind_of(nal) {
             NalKind::Vps if self.vps.as_ref() != Some(nal) => {
@@ -56,7 +56,7 @@ impl ParameterSets {
         }
     }
 
-    /// Returns why the last sequence parameter set could not be read, if it could not.
+    /// Returns the error of the last sequence parameter set, if it could not be parsed.
     #[must_use]
     pub fn problem(&self) -> Option<SpsError> {
         self.problem
@@ -75,7 +75,7 @@ impl ParameterSets {
             }
         };
         self.problem = None;
-        // Picture parameter sets refer to the set that is replaced; the camera sends others after the new one.
+        // Picture parameter sets that refer to the replaced set are sent again after the new one.
         self.pps.retain(|(_, set)| set.sps_id != facts.id);
         self.sps.retain(|(_, known)| known.id != facts.id);
         let at = self.sps.partition_point(|(_, known)| known.id < facts.id);
@@ -105,8 +105,8 @@ impl ParameterSets {
         std::mem::replace(&mut self.active, set.sps_id) != set.sps_id
     }
 
-    /// Returns the configuration, once the video parameter set, the sequence parameter set in use, and a picture parameter set for it
-    /// are known.
+    /// Returns the configuration, once the video parameter set, the active sequence parameter set and a picture
+    /// parameter set for it are known.
     #[must_use]
     pub fn config(&self) -> Option<Config> {
         let vps = self.vps.as_ref()?;

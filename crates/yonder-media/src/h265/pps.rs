@@ -1,9 +1,9 @@
-//! The picture parameter set (ITU-T H.265, 7.3.2.3), as far as slice headers depend on it.
+//! Picture parameter set (ITU-T H.265, 7.3.2.3), up to the fields that determine slice headers.
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
 
-/// Fields of a picture parameter set that slice segment headers depend on.
+/// Fields of a picture parameter set that determine the slice segment header.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Pps {
     /// `pps_pic_parameter_set_id`.
@@ -17,10 +17,10 @@ pub struct Pps {
 }
 
 impl Pps {
-    /// Reads the NAL unit `nal`, header included.
+    /// Parses the NAL unit `nal`, including its header.
     ///
     /// # Errors
-    /// [`BitsError`] when it is cut short.
+    /// [`BitsError`] if it is truncated.
     pub fn parse(nal: &[u8]) -> Result<Self, BitsError> {
         let raw = unescape(nal, super::HEADER, 16);
         let mut r = BitReader::new(&raw);

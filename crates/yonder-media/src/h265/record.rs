@@ -6,8 +6,7 @@ use super::level::Tier;
 use super::parameters::Config;
 
 impl Config {
-    /// The record with four-byte NAL lengths. A set longer than its 16-bit length cannot be expressed and is left
-    /// out.
+    /// Returns the record, with four-byte NAL lengths. A set beyond its 16-bit length is omitted.
     #[must_use]
     pub fn record(&self) -> Bytes {
         let facts = &self.facts;
@@ -37,7 +36,7 @@ impl Config {
 fn put_array(out: &mut BytesMut, kind: u8, sets: &[Bytes]) {
     let fitting: Vec<(u16, &Bytes)> =
         sets.iter().filter_map(|set| Some((u16::try_from(set.len()).ok()?, set))).collect();
-    // array_completeness: samples of the type `hvc1` have no sets in-band.
+    // `array_completeness`: samples of type `hvc1` have no in-band parameter sets.
     out.put_u8(0x80 | kind);
     out.put_u16(u16::try_from(fitting.len()).unwrap_or_default());
     for (length, set) in fitting {

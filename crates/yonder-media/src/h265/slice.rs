@@ -1,4 +1,4 @@
-//! The beginning of a slice segment header (ITU-T H.265, 7.3.6.1), as far as picture order count.
+//! Beginning of a slice segment header (ITU-T H.265, 7.3.6.1), up to the picture order count.
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
@@ -7,25 +7,25 @@ use super::nal::{NalKind, kind_of};
 use super::pps::Pps;
 use super::sps::Sps;
 
-/// Bytes of a slice segment that are enough for the fields read here.
+/// Bytes of a slice segment that contain these fields.
 const HEADER_BYTES: usize = 24;
 
-/// The first fields of the first slice segment of a picture.
+/// First fields of the first slice segment of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SliceStart {
     /// `slice_pic_order_cnt_lsb`; zero for IDR pictures, which have none.
     pub order_lsb: u32,
     /// The picture is an IDR picture.
     pub idr: bool,
-    /// Decoding may start at the picture.
+    /// Decoding can start at the picture.
     pub random_access: bool,
 }
 
 impl SliceStart {
-    /// Reads the first slice segment of a picture under its parameter sets. `None` for further segments.
+    /// Parses the first slice segment of a picture; `None` for further segments.
     ///
     /// # Errors
-    /// [`BitsError`] when the unit is cut short.
+    /// [`BitsError`] if the unit is truncated.
     pub fn parse(nal: &[u8], sps: &Sps, pps: &Pps) -> Result<Option<Self>, BitsError> {
         let kind = kind_of(nal);
         let raw = unescape(nal, super::HEADER, HEADER_BYTES);

@@ -1,4 +1,4 @@
-//! The sequence parameter set (ITU-T H.265, 7.3.2.2) with its video usability information (annex E).
+//! Sequence parameter set (ITU-T H.265, 7.3.2.2) with video usability information (annex E).
 
 use crate::bits::BitReader;
 use crate::nal::unescape;
@@ -9,16 +9,16 @@ pub use crate::range::SpsError;
 use super::level::ProfileTierLevel;
 use super::nal::{NalKind, kind_of};
 
-/// Longest parameter set that is looked at. Real ones are under 150 bytes; scaling lists bring some to 1200.
+/// Maximum size that is parsed. Real ones are under 150 bytes, with scaling lists up to 1200.
 const MAX_SPS_BYTES: usize = 4096;
-/// Largest picture edge accepted, in samples (level 6.2 allows 8 444 a side or so).
+/// Maximum width and height, in samples. Level 6.2 allows about 8 444.
 const MAX_EDGE: u32 = 16_384;
 /// `num_short_term_ref_pic_sets` (7.4.3.2.1).
 const MAX_SHORT_TERM_SETS: u32 = 64;
-/// Pictures that one set may name: `sps_max_dec_pic_buffering_minus1` is at most 15.
+/// Maximum pictures in a set: `sps_max_dec_pic_buffering_minus1` is at most 15.
 const MAX_SET_PICTURES: u32 = 16;
 
-/// The facts of a sequence parameter set.
+/// Fields of a sequence parameter set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Sps {
     /// Profile, tier and level.
@@ -39,7 +39,7 @@ pub struct Sps {
     pub width: u32,
     /// Picture height in samples after the conformance window.
     pub height: u32,
-    /// Frames per second as numerator and denominator, where the stream declares them.
+    /// Frames per second as numerator and denominator, if declared.
     pub frame_rate: Option<(u32, u32)>,
     /// `sps_max_num_reorder_pics` of the highest sub-layer.
     pub reorder_frames: u8,
@@ -50,10 +50,10 @@ pub struct Sps {
 }
 
 impl Sps {
-    /// Reads the NAL unit `nal`, header included.
+    /// Parses the NAL unit `nal`, including its header.
     ///
     /// # Errors
-    /// [`SpsError`] when it is another kind of unit, too short, or holds an impossible value.
+    /// [`SpsError`] for another type, a truncated unit, or a value out of range.
     pub fn parse(nal: &[u8]) -> Result<Self, SpsError> {
         if kind_of(nal) != NalKind::Sps {
             return Err(SpsError::NotAnSps);
@@ -72,7 +72,7 @@ impl Sps {
         let chroma_bits = bounded("bit_depth_chroma_minus8", r.ue()?, 8)? + 8;
         let order_lsb_bits = bounded("log2_max_pic_order_cnt_lsb_minus4", r.ue()?, 12)? + 4;
         let reorder_frames = read_ordering(&mut r, sub_layers)?;
-        // The rest is parsed for the frame rate alone; a stream is carried also when it cannot be parsed.
+        // The rest is needed for the frame rate only; a fault in it does not matter.
         let frame_rate = read_to_frame_rate(&mut r, chroma_format, order_lsb_bits).ok().flatten();
         Ok(Self {
             level,
@@ -92,7 +92,7 @@ impl Sps {
     }
 }
 
-/// Frames per second of `units` ticks of a clock of `scale` ticks a second, if that is a rate at all.
+/// Returns the frame rate of `units` ticks of a clock with `scale` ticks per second, if it is a valid one.
 pub(super) fn frame_rate(units: u32, scale: u32) -> Option<(u32, u32)> {
     if units == 0 || scale == 0 || scale / units > 1_000 {
         return None;
@@ -123,7 +123,7 @@ fn read_size(r: &mut BitReader<'_>, chroma_format: u32, separate: bool) -> Resul
         crop_x = r.ue()?.saturating_add(r.ue()?).saturating_mul(unit_x);
         crop_y = r.ue()?.saturating_add(r.ue()?).saturating_mul(unit_y);
     }
-    // Decoders ignore a window that leaves nothing, and so does this one.
+    // As in decoders, a conformance window that leaves nothing is ignored.
     let shrink = |edge: u32, crop: u32| edge.checked_sub(crop).filter(|left| *left > 0).unwrap_or(edge);
     Ok((shrink(width, crop_x), shrink(height, crop_y)))
 }
@@ -170,7 +170,7 @@ fn read_to_frame_rate(
     read_usability(r)
 }
 
-/// 7.3.4: only its length matters here.
+/// Skips scaling lists (7.3.4).
 fn skip_scaling_lists(r: &mut BitReader<'_>, chroma_format: u32) -> Result<(), SpsError> {
     for size in 0..4_u32 {
         let step = if size == 3 && chroma_format != 3 { 3 } else { 1 };
@@ -190,7 +190,7 @@ fn skip_scaling_lists(r: &mut BitReader<'_>, chroma_format: u32) -> Result<(), S
     Ok(())
 }
 
-/// 7.3.7: each set may be coded as a difference from the previous one.
+/// Skips short-term reference picture sets (7.3.7); each may be coded as a difference from the previous one.
 fn skip_short_term_sets(r: &mut BitReader<'_>) -> Result<(), SpsError> {
     let count = bounded("num_short_term_ref_pic_sets", r.ue()?, MAX_SHORT_TERM_SETS)?;
     let mut pictures_before = 0_u32;
@@ -198,15 +198,15 @@ fn skip_short_term_sets(r: &mut BitReader<'_>) -> Result<(), SpsError> {
         if set > 0 && r.bit()? {
             r.skip(1)?; // delta_rps_sign
             r.ue()?; // abs_delta_rps_minus1
-            let mut kept = 0;
+            let mut stored = 0;
             for _ in 0..=pictures_before {
                 let used = r.bit()?;
-                // use_delta_flag is 1 where it is not written.
+                // `use_delta_flag` is 1 if it is not present.
                 if used || r.bit()? {
-                    kept += 1;
+                    stored += 1;
                 }
             }
-            pictures_before = bounded("NumDeltaPocs", kept, MAX_SET_PICTURES)?;
+            pictures_before = bounded("NumDeltaPocs", stored, MAX_SET_PICTURES)?;
             continue;
         }
         let negative = bounded("num_negative_pics", r.ue()?, MAX_SET_PICTURES)?;
@@ -220,7 +220,7 @@ fn skip_short_term_sets(r: &mut BitReader<'_>) -> Result<(), SpsError> {
     Ok(())
 }
 
-/// E.2.1, up to the timing.
+/// Parses video usability information (E.2.1) up to the timing.
 fn read_usability(r: &mut BitReader<'_>) -> Result<Option<(u32, u32)>, SpsError> {
     if r.bit()? && r.bits(8)? == 255 {
         r.skip(32)?; // sar_width, sar_height
@@ -250,7 +250,7 @@ fn read_usability(r: &mut BitReader<'_>) -> Result<Option<(u32, u32)>, SpsError>
         return Ok(None);
     }
     let (units, scale) = (r.bits(32)?, r.bits(32)?);
-    // A picture is a field then; two of them are a frame.
+    // A picture is a field: two of them are a frame.
     let units = if fields { units.saturating_mul(2) } else { units };
     Ok(frame_rate(units, scale))
 }

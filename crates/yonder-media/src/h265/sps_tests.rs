@@ -84,7 +84,7 @@ fn bits(text: &str) -> Vec<u8> {
 }
 
 #[test]
-fn short_term_sets_told_by_difference_are_passed_over() {
+fn short_term_sets_coded_as_differences_are_skipped() {
     // Three sets: one negative picture; by difference (two flags used); by difference from that one, whose three
     // pictures are: not used but kept, used, neither.
     let data = bits("00100 010 1 1 1  1 0 1 1 1  1 0 1 01 1 00  1");
@@ -105,7 +105,7 @@ fn too_many_sets_or_pictures_are_refused() {
 
 proptest! {
     #[test]
-    fn any_bytes_are_read_or_refused(body in prop::collection::vec(any::<u8>(), 0..200)) {
+    fn any_bytes_are_parsed_or_refused(body in prop::collection::vec(any::<u8>(), 0..200)) {
         let mut nal = vec![0x42, 0x01];
         nal.extend(body);
         let _ = Sps::parse(&nal);

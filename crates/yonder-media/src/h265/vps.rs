@@ -1,4 +1,4 @@
-//! The video parameter set (ITU-T H.265, 7.3.2.1), read for its frame rate: some encoders declare it only here.
+//! Video parameter set (ITU-T H.265, 7.3.2.1), parsed for its frame rate, which some encoders declare only here.
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
@@ -6,21 +6,21 @@ use crate::nal::unescape;
 use super::level::ProfileTierLevel;
 
 const MAX_VPS_BYTES: usize = 1024;
-/// Most layer sets whose flags are passed over; single-layer streams have one.
+/// Maximum layer sets to skip; single-layer streams have one.
 const MAX_LAYER_SETS: u32 = 1023;
 
-/// The facts of a video parameter set.
+/// Fields of a video parameter set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Vps {
-    /// Frames per second as numerator and denominator, where declared.
+    /// Frames per second as numerator and denominator, if declared.
     pub frame_rate: Option<(u32, u32)>,
 }
 
 impl Vps {
-    /// Reads the NAL unit `nal`, header included.
+    /// Parses the NAL unit `nal`, including its header.
     ///
     /// # Errors
-    /// [`BitsError`] when it is cut short.
+    /// [`BitsError`] if it is truncated.
     pub fn parse(nal: &[u8]) -> Result<Self, BitsError> {
         let raw = unescape(nal, super::HEADER, MAX_VPS_BYTES);
         let mut r = BitReader::new(&raw);

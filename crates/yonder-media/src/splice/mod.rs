@@ -23,7 +23,7 @@ const MAX_FRAME_TICKS: i64 = TICKS_PER_SECOND;
 /// State of a splice: passing units on, or waiting for a keyframe of the new source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 enum State {
-    /// Everything is left out up to the next keyframe, which joins the source to the output.
+    /// Waiting for a keyframe of the new source; units before it are dropped.
     #[default]
     Joining,
     /// The source is on the output.
@@ -55,32 +55,32 @@ pub struct Splice {
     offset: Offset,
     /// Decoding times of the units placed last.
     last: PerTrack<Option<i64>>,
-    /// The last two distances between video frames of the output, in ticks. The smaller one is taken as the frame
-    /// duration, so that a single absence does not count.
+    /// Last two distances between video frames of the output, in ticks. The smaller one is taken as the frame duration,
+    /// so that a single gap does not count.
     frame_ticks: (Option<i64>, Option<i64>),
     /// When the last video frame was placed, in ticks.
     placed_at: i64,
 }
 
 impl Splice {
-    /// Changes the source: units are left out until a keyframe, which is placed right after the last unit.
+    /// Changes the source: units are dropped up to its first keyframe, which is placed right after the last unit.
     pub fn cut(&mut self) {
         self.state = State::Joining;
     }
 
-    /// True once a keyframe of the present source was placed.
+    /// Returns true once a keyframe of the present source was placed.
     #[must_use]
     pub fn is_joined(&self) -> bool {
         self.state == State::Joined
     }
 
-    /// Output time minus source time for the unit at source time `dts`, in ticks.
+    /// Returns output time minus source time at source time `dts`, in ticks.
     #[must_use]
     pub fn offset(&self, dts: i64) -> i64 {
         self.offset.at(dts)
     }
 
-    /// Decoding time of the unit of `track` placed last, in ticks.
+    /// Returns the decoding time of the last unit placed on `track`, in ticks.
     #[must_use]
     pub fn last_dts(&self, track: Track) -> Option<i64> {
         *self.last.get(track)
@@ -88,8 +88,8 @@ impl Splice {
 
     /// Places a unit of the present source and returns its timestamps on the output.
     ///
-    /// `None` when the unit is to be left out: it comes before the first keyframe, or it is audio that would overlap with
-    /// audio placed before. `now` is the time of arrival, in ticks of any steady clock.
+    /// `None` if the unit must be dropped: it precedes the first keyframe, or it is audio that overlaps with audio
+    /// placed before. `now` is the time of arrival, in ticks of any monotonic clock.
     pub fn place(&mut self, unit: &AccessUnit, now: i64) -> Option<Timestamps> {
         if self.state == State::Joining {
             if unit.track == Track::Audio || !unit.keyframe {
@@ -129,8 +129,8 @@ impl Splice {
         }
     }
 
-    /// Chooses the offset so that the source begins where its own time says, but no earlier than one frame after the last
-    /// frame, and no later than the time that has passed since that was placed.
+    /// Chooses the offset: the source begins where its own time says, but at least one frame after the last frame, and
+    /// at most the elapsed time after it.
     fn join(&mut self, dts: i64, now: i64) {
         let target = match self.last.video {
             Some(last) => {

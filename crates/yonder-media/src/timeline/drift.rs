@@ -1,8 +1,8 @@
 //! Correction of the source's clocks: their rate, and the remaining phase error.
 //!
 //! Each track's lateness against our clock is reduced to its minimum over a window. The slope of these minima is the
-//! rate ([`RateEstimator`]), which is corrected whole. The minimum itself is the phase, which is corrected by at most
-//! [`MAX_PHASE_PPM`] so that nobody sees or hears it.
+//! rate error ([`RateEstimator`]), which is corrected completely. The minimum itself is the phase error, which is
+//! corrected by at most [`MAX_PHASE_PPM`], below the threshold of perception.
 
 use std::time::Duration;
 
@@ -10,25 +10,25 @@ use crate::unit::{PerTrack, TICKS_PER_SECOND, Track};
 
 use super::rate::RateEstimator;
 
-/// Shortest time over which the smallest lateness is taken.
+/// Minimum duration of a window.
 const WINDOW: Duration = Duration::from_secs(10);
-/// Longest: a camera with few frames per second gets this long to deliver enough of them.
+/// Maximum duration of a window, for cameras with few frames per second.
 const MAX_WINDOW: Duration = Duration::from_secs(60);
-/// Units of a window that is closed after [`WINDOW`] …
+/// Units required to close a window after [`WINDOW`].
 const MIN_UNITS: u32 = 20;
-/// … and of one that is closed after [`MAX_WINDOW`].
+/// Units required to close a window after [`MAX_WINDOW`].
 const MIN_UNITS_SLOW: u32 = 3;
-/// Phase error that is left alone: ten milliseconds.
+/// Phase error that is not corrected: ten milliseconds.
 const DEAD_BAND: i64 = TICKS_PER_SECOND / 100;
-/// Phase error beyond which correction by slewing would take too long: the source is re-anchored.
+/// Phase error beyond which slewing would take too long: the source is re-anchored.
 pub(super) const MAX_PHASE: i64 = TICKS_PER_SECOND;
-/// Largest correction of the phase, in parts per million of the time that passes.
+/// Maximum slew rate, in parts per million.
 pub(super) const MAX_PHASE_PPM: i64 = 500;
 const MILLION: i64 = 1_000_000;
-/// Windows in a row with a phase error above [`MAX_PHASE`] before the source is re-anchored.
+/// Consecutive windows with a phase error above [`MAX_PHASE`] before the source is re-anchored.
 const WINDOWS_TO_REANCHOR: u32 = 2;
 
-/// Smallest lateness of one track within a window.
+/// Minimum lateness of one track within a window.
 #[derive(Debug, Default)]
 struct LatenessWindow {
     minimum: Option<i64>,
@@ -42,15 +42,14 @@ impl LatenessWindow {
     }
 }
 
-/// A correction that is applied little by little.
+/// Slewing of a phase error.
 #[derive(Debug, Default)]
-struct Slew {
+struct SkewCorrector {
     pending: i64,
 }
 
-impl Slew {
-    /// Sets the error to correct. An error within the dead band is left alone until it has grown; once correction has
-    /// begun it continues to zero.
+impl SkewCorrector {
+    /// Sets the error to correct. An error within the dead band is ignored; a correction that has begun continues to zero.
     fn aim(&mut self, error: i64) {
         self.pending = if error.abs() > DEAD_BAND || self.pending != 0 { error } else { 0 };
     }
@@ -62,15 +61,16 @@ impl Slew {
     }
 }
 
-/// Corrections of one track.
+/// Drift correction of one track.
 #[derive(Debug, Default)]
 struct TrackDrift {
     window: LatenessWindow,
     rate: RateEstimator,
-    phase: Slew,
-    /// Sum of all corrections of the offset since the session began, in ticks: lateness plus this is uncorrected.
+    phase: SkewCorrector,
+    /// Sum of all corrections of the offset since the session began, in ticks; lateness plus this is the uncorrected
+    /// lateness.
     applied: i64,
-    /// Part of a tick that the rate correction has not applied yet, in millionths.
+    /// Fraction of a tick that the rate correction has not yet applied, in millionths.
     remainder: i64,
 }
 
@@ -96,32 +96,32 @@ impl TrackDrift {
     }
 }
 
-/// Both tracks' clocks against ours, and the audio's against the video's.
+/// Drift of both tracks against our clock, and of the audio against the video.
 #[derive(Debug, Default)]
 pub(super) struct Drift {
     tracks: PerTrack<TrackDrift>,
     window_began: Option<Duration>,
     stepped: Option<Duration>,
-    /// By how much the audio's smallest lateness exceeds the video's when their offsets are right.
+    /// Difference between the audio's and the video's minimum lateness at correct offsets.
     audio_behind: Option<i64>,
-    /// Windows in a row whose phase error was too large to slew.
+    /// Consecutive windows with a phase error that is too large to slew.
     large_errors: u32,
     reanchor: Option<i64>,
 }
 
 impl Drift {
-    /// Starts over with a new session. Rates are kept, and so is a phase correction under way.
+    /// Restarts for a new session. Rates and a phase correction in progress are kept.
     pub(super) fn begin_session(&mut self) {
         self.restart(Track::Video);
         self.restart(Track::Audio);
         self.window_began = None;
     }
 
-    /// Restarts one track after a jump of its clock. The other one is measured further: a track that jumps again
-    /// and again must not keep it from being corrected.
+    /// Restarts one track after a jump of its clock. The other one is not affected, so that repeated jumps of one track
+    /// do not keep the other from being corrected.
     pub(super) fn restart(&mut self, track: Track) {
         self.tracks.get_mut(track).restart();
-        self.tracks.audio.phase = Slew::default();
+        self.tracks.audio.phase = SkewCorrector::default();
         self.audio_behind = None;
         if track == Track::Video {
             self.large_errors = 0;
@@ -134,18 +134,18 @@ impl Drift {
         self.tracks.get_mut(track).window.add(lateness);
     }
 
-    /// Notes a correction of a track's offset that was made elsewhere.
+    /// Records a correction of a track's offset that was made elsewhere.
     pub(super) fn note_correction(&mut self, track: Track, ticks: i64) {
         self.tracks.get_mut(track).applied += ticks;
     }
 
-    /// The phase error in ticks by which the source is to be re-anchored, once, at a keyframe.
+    /// Returns the phase error in ticks by which the source must be re-anchored at a keyframe, once.
     pub(super) fn take_reanchor(&mut self) -> Option<i64> {
         self.reanchor.take()
     }
 
-    /// Advances to `now`, which is `now_ticks` on our clock. Returns the ticks by which each track's offset is to be
-    /// moved. `audio_is_led` when sender reports place the audio already.
+    /// Advances to `now`, which is `now_ticks` on our clock. Returns the ticks by which each track's offset must be moved.
+    /// `audio_is_led` if sender reports place the audio.
     pub(super) fn handle_time(&mut self, now: Duration, now_ticks: i64, audio_is_led: bool) -> PerTrack<i64> {
         let began = *self.window_began.get_or_insert(now);
         let age = now.saturating_sub(began);
@@ -175,7 +175,7 @@ impl Drift {
     fn close_window(&mut self, at: i64, min_units: u32, audio_is_led: bool) {
         let video = self.tracks.video.close(at, min_units);
         let audio = self.tracks.audio.close(at, min_units);
-        // Nothing is sent before there is video.
+        // Before the first video frame nothing is sent.
         let Some(video) = video else { return };
         if video > MAX_PHASE {
             self.large_errors += 1;
@@ -186,7 +186,7 @@ impl Drift {
         self.tracks.video.phase.aim(video);
         match (audio, self.audio_behind) {
             _ if audio_is_led => {
-                self.tracks.audio.phase = Slew::default();
+                self.tracks.audio.phase = SkewCorrector::default();
                 self.audio_behind = None;
             }
             (Some(audio), Some(behind)) => self.tracks.audio.phase.aim(audio - video - behind),

@@ -1,13 +1,13 @@
-//! Timeline of one source: RTP time of each track becomes time on the feed's clock.
+//! Timeline of one source: maps the RTP time of each track to the feed's clock.
 //!
-//! It outlives camera sessions. Within a session a track's time is its RTP time, unwrapped, plus an offset; the offset is
-//! chosen at the track's first unit, from sender reports where both tracks have trustworthy ones, else from the moment of
-//! arrival. A new session, or a jump of the camera's clock, is joined on after what went before, with a gap as long as our
-//! clock saw. Decoding times rise strictly.
+//! It outlives camera sessions. Within a session a track's time is its unwrapped RTP time plus an offset; the offset is
+//! chosen at the track's first unit, from sender reports where both tracks have trustworthy ones, else from the arrival
+//! time. A new session, or a jump of the camera's clock, continues after the last unit, with a gap as long as on our
+//! clock. Decoding times rise strictly.
 //!
-//! The feed's clock is ours, counted from the first unit. The camera's rate is estimated over minutes and corrected whole;
-//! the remaining phase error is corrected by at most 500 ppm, or, beyond one second, by re-anchoring at a
-//! keyframe.
+//! The feed's clock is ours, counted from the first unit. The camera's clock rate is estimated over minutes and
+//! corrected completely; the remaining phase error is corrected by at most 500 ppm, or, beyond one second, by
+//! re-anchoring at a keyframe.
 
 mod drift;
 mod rate;
@@ -24,19 +24,19 @@ use track::TrackClock;
 
 /// Frame duration assumed until the stream declares one: 25 frames a second.
 const DEFAULT_FRAME_TICKS: i64 = TICKS_PER_SECOND / 25;
-/// A step back in time within the stream's reordering depth is no jump; these bound that depth.
+/// Bounds of the step back in time that reordering explains.
 const MIN_STEP_BACK: i64 = TICKS_PER_SECOND / 5;
 const MAX_STEP_BACK: i64 = 2 * TICKS_PER_SECOND;
-/// Time may step ahead of the wall clock by this much between two units before it counts as a jump.
+/// Maximum advance ahead of the wall clock between two units; beyond it is a jump.
 const MAX_RUN_AHEAD: i64 = TICKS_PER_SECOND;
-/// Sender reports that disagree with arrival by more than this are ignored …
+/// Maximum disagreement of sender reports with arrival times; reports beyond it are ignored.
 const MAX_REPORT_DISAGREEMENT: i64 = 5 * TICKS_PER_SECOND;
-/// … and by more than this unless several in a row are consistent.
+/// The same for reports that are not yet proven by several consistent ones.
 const MAX_UNPROVEN_DISAGREEMENT: i64 = TICKS_PER_SECOND;
 const PROVEN_REPORTS: u32 = 3;
-/// Largest correction of the audio's offset per audio frame: half a millisecond, which is inaudible.
+/// Maximum correction of the audio offset per audio frame: half a millisecond, which is inaudible.
 const MAX_CORRECTION_STEP: i64 = TICKS_PER_SECOND / 2_000;
-/// A jump of the second track within this time belongs to the same jump of the camera's clock.
+/// Jumps of both tracks within this time are one jump of the camera's clock.
 const SAME_JUMP: Duration = Duration::from_secs(2);
 
 /// Timing parameters of a track.
@@ -44,9 +44,9 @@ const SAME_JUMP: Duration = Duration::from_secs(2);
 pub struct TrackTiming {
     /// RTP ticks in one second; zero is taken as 90 000.
     pub clock_rate: u32,
-    /// Reorder depth in frames where the stream declares it; `None` lets the timeline find out.
+    /// Reorder depth in frames, if declared; `None` to detect it.
     pub reorder_frames: Option<u8>,
-    /// Duration of one frame in ticks of 1/90 000 s, where known.
+    /// Duration of a frame in ticks of 1/90 000 s, if known.
     pub frame_ticks: Option<i64>,
 }
 
@@ -62,14 +62,14 @@ pub struct Timestamps {
 /// Irregularity of the source's clock, for the log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TimelineEvent {
-    /// The clock of a track jumped by this many ticks; the track was joined on.
+    /// The clock of a track jumped; the track continues after its last unit.
     Jumped {
         /// The track.
         track: Track,
         /// RTP time minus its expected value, in ticks.
         ticks: i64,
     },
-    /// The source had fallen behind our clock by this many ticks and was moved there at a keyframe.
+    /// The source had fallen behind our clock and was moved forward at a keyframe.
     Reanchored {
         /// Phase error in ticks.
         ticks: i64,
@@ -82,9 +82,9 @@ pub struct Timeline {
     tracks: PerTrack<TrackClock>,
     /// Origin of the session, or of its part after the last jump: on the feed's clock, and by arrival.
     origin: Option<(i64, Duration)>,
-    /// When the feed's clock was zero: the arrival of the first unit, unless given.
+    /// Zero of the feed's clock: the arrival of the first unit, unless given.
     epoch: Option<Duration>,
-    /// The latest time given out, over all tracks and sessions.
+    /// Latest time returned, over all tracks and sessions.
     newest: Option<i64>,
     drift: Drift,
     jumped_at: Option<Duration>,
@@ -92,13 +92,13 @@ pub struct Timeline {
 }
 
 impl Timeline {
-    /// Returns a timeline whose clock was zero at `epoch`. [`Timeline::default`] counts from the first unit instead.
+    /// Creates a timeline whose clock is zero at `epoch`. [`Timeline::default`] begins at the first unit instead.
     #[must_use]
     pub fn new(epoch: Duration) -> Self {
         Self { epoch: Some(epoch), ..Self::default() }
     }
 
-    /// Starts a new camera session: the next unit joins on after everything before.
+    /// Begins a camera session: its first unit continues after the last one.
     pub fn begin_session(&mut self) {
         self.origin = None;
         self.jumped_at = None;
@@ -107,7 +107,7 @@ impl Timeline {
         self.tracks.audio.leave_session();
     }
 
-    /// Declares a track's clock. To be called before its first unit, and again when its headers change.
+    /// Sets a track's clock. Must be called before its first unit, and after a change of its headers.
     pub fn configure(&mut self, track: Track, timing: TrackTiming) {
         let clock = self.tracks.get_mut(track);
         clock.rate = i64::from(if timing.clock_rate == 0 { 90_000 } else { timing.clock_rate });
@@ -116,19 +116,19 @@ impl Timeline {
         clock.reorder.declare(depth);
     }
 
-    /// Returns the irregularity found last, once.
+    /// Returns the last irregularity, once.
     pub fn poll_event(&mut self) -> Option<TimelineEvent> {
         self.event.take()
     }
 
-    /// Handles an RTCP sender report that arrived at `now`: `ntp` is the camera's 64-bit NTP time at which its RTP time was
+    /// Handles an RTCP sender report that arrived at `now`: at the camera's 64-bit NTP time `ntp`, its RTP time was
     /// `rtp`. An NTP time of zero is ignored (RFC 3550, 6.4.1).
     pub fn handle_sender_report(&mut self, track: Track, ntp: u64, rtp: u32, now: Duration) {
         self.tracks.get_mut(track).handle_report(ntp, rtp, now);
     }
 
-    /// Stamps a unit of `track` whose RTP time is `rtp` and which arrived at `now`. Units of a track must come in decoding
-    /// order.
+    /// Returns the timestamps of a unit of `track` with RTP time `rtp` that arrived at `now`. Units of a track must be
+    /// passed in decoding order.
     pub fn stamp(&mut self, track: Track, rtp: u32, keyframe: bool, now: Duration) -> Timestamps {
         self.correct_drift(now);
         let mut ticks = self.tracks.get_mut(track).unwrap(rtp);
@@ -136,7 +136,7 @@ impl Timeline {
             self.event = Some(TimelineEvent::Jumped { track, ticks: jump });
             self.tracks.get_mut(track).leave_session();
             self.drift.restart(track);
-            // The reading itself is good: it is the new start.
+            // After a jump, this time is the new start.
             ticks = self.tracks.get_mut(track).unwrap(rtp);
             self.join_after_jump(track, now);
             self.anchor(track, ticks, now);
@@ -150,8 +150,9 @@ impl Timeline {
         self.place(track, ticks, now)
     }
 
-    /// By how much the camera's clock jumped, if it did: a step back beyond any reordering, or a step ahead of the wall
-    /// clock. Time that stands still is no jump: a congested network delays frames and then delivers them all.
+    /// Returns the size of a jump of the camera's clock, if there is one: a step back beyond reordering, or a step
+    /// ahead of the wall clock. Time that stands still is not a jump: a congested network delays frames and then
+    /// delivers them at once.
     fn jump(&self, track: Track, ticks: i64, now: Duration) -> Option<i64> {
         let clock = self.tracks.get(track);
         let (offset, (last_pts, last_at)) = (clock.offset?, clock.last?);
@@ -161,7 +162,7 @@ impl Timeline {
         is_jump.then(|| step - passed)
     }
 
-    /// Moves the origin to the jump, unless the other track's part of the same jump did so.
+    /// Moves the origin to the jump, unless the other track has already done so for the same jump.
     fn join_after_jump(&mut self, track: Track, now: Duration) {
         if self.jumped_at.is_some_and(|at| now.saturating_sub(at) < SAME_JUMP) {
             return;
@@ -176,13 +177,13 @@ impl Timeline {
         self.epoch.map_or(0, |epoch| ticks_between(epoch, now))
     }
 
-    /// Chooses the offset of a track that has none.
+    /// Chooses the offset of a track without one.
     fn anchor(&mut self, track: Track, ticks: i64, now: Duration) {
         let clock = self.tracks.get(track);
         let lead = clock.reorder.lead() * clock.frame_ticks;
         let after_last = clock.last_dts.map_or(i64::MIN, |last| last + clock.frame_ticks + lead);
         self.epoch.get_or_insert(now);
-        // At least one frame after the last, however short the absence was.
+        // At least one frame after the last one, even after a short absence.
         let soonest = self.newest.map_or(0, |newest| newest + DEFAULT_FRAME_TICKS);
         let start = self.ticks_at(now).max(soonest);
         let (origin, origin_at) = *self.origin.get_or_insert((start, now));
@@ -196,14 +197,14 @@ impl Timeline {
         self.tracks.get_mut(track).offset = Some(offset);
     }
 
-    /// How far sender reports may disagree with the arrival of the units.
+    /// Returns the maximum disagreement of sender reports with arrival times.
     fn max_disagreement(&self) -> i64 {
         let PerTrack { video, audio } = &self.tracks;
         let proven = video.reports().consistent().min(audio.reports().consistent()) >= PROVEN_REPORTS;
         if proven { MAX_REPORT_DISAGREEMENT } else { MAX_UNPROVEN_DISAGREEMENT }
     }
 
-    /// The offset that puts `track` in step with the other one, by the camera's own sender reports.
+    /// Returns the offset that aligns `track` with the other one by the camera's sender reports.
     fn offset_by_reports(&self, track: Track, now: Duration) -> Option<i64> {
         let other = match track {
             Track::Video => &self.tracks.audio,
@@ -215,7 +216,7 @@ impl Timeline {
         Some(relay_minus_ntp + own.ntp - own.rtp)
     }
 
-    /// Moves the audio towards where the reports place it, in inaudible steps. The video leads.
+    /// Moves the audio towards the position from the reports, in inaudible steps. The video is the reference.
     fn correct_audio(&mut self, now: Duration) {
         let max = self.max_disagreement();
         let Some(wanted) = self.offset_by_reports(Track::Audio, now) else { return };
@@ -269,7 +270,7 @@ impl Timeline {
     }
 }
 
-/// Ticks from `from` to `to`; zero when `to` is earlier.
+/// Returns the ticks from `from` to `to`; zero if `to` is earlier.
 fn ticks_between(from: Duration, to: Duration) -> i64 {
     let micros = to.saturating_sub(from).as_micros();
     i64::try_from(micros * 9 / 100).unwrap_or(i64::MAX / 4)

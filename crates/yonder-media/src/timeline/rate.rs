@@ -1,16 +1,17 @@
-//! Rate of a track's clock against ours.
+//! Clock rate of a track relative to ours.
 //!
-//! Network delay only ever makes a unit late, so the smallest lateness of some seconds shows the clocks: it stays while
-//! they agree and moves while one is faster. The rate is the slope of that minimum over minutes.
+//! Network delay can only make a unit late, so the minimum lateness over some seconds shows the difference of the
+//! clocks: constant while they agree, moving while one is faster. The rate error is the slope of this minimum over
+//! minutes.
 
 use std::collections::VecDeque;
 
-/// Windows that the slope is taken over: five minutes of ten seconds each.
+/// Windows in an estimate: five minutes of ten seconds each.
 const MAX_POINTS: usize = 30;
 /// Windows before the first estimate: one minute.
 const MIN_POINTS: usize = 6;
-/// Largest rate error that is corrected, in parts per million. Encoders that stamp by nominal frame duration are off by
-/// a thousand; more than this is a jump that was taken for a rate.
+/// Maximum rate error that is corrected, in parts per million. Encoders that add nominal frame durations are off by up to a
+/// thousand; more than this is a jump.
 pub(super) const MAX_PPM: i64 = 6_000;
 const MILLION: i128 = 1_000_000;
 
@@ -18,23 +19,23 @@ const MILLION: i128 = 1_000_000;
 /// do not move.
 #[derive(Debug, Default)]
 pub(super) struct RateEstimator {
-    /// Time of a window and its smallest uncorrected lateness, in ticks.
+    /// Time of a window and its minimum uncorrected lateness, in ticks.
     points: VecDeque<(i64, i64)>,
     ppm: Option<i64>,
 }
 
 impl RateEstimator {
-    /// Starts over after a jump of the clock. The last estimate is kept: the oscillator is the same.
+    /// Restarts after a jump of the clock. The last estimate is kept, since the oscillator is the same.
     pub(super) fn restart(&mut self) {
         self.points.clear();
     }
 
-    /// Parts per million by which the clock is slow; negative when it is fast. `None` before the first estimate.
+    /// Returns the rate error in parts per million, positive for a slow clock; `None` before the first estimate.
     pub(super) fn ppm(&self) -> Option<i64> {
         self.ppm
     }
 
-    /// Adds the smallest lateness of a window that ended at `at`, without any correction applied.
+    /// Adds the minimum uncorrected lateness of a window that ended at `at`.
     pub(super) fn add(&mut self, at: i64, lateness: i64) {
         self.points.push_back((at, lateness));
         if self.points.len() > MAX_POINTS {

@@ -1,28 +1,27 @@
-//! Decoding times for streams whose pictures are sent in another order than they are shown in.
+//! Decoding times of streams with reordered frames.
 //!
-//! RTP carries presentation times in decoding order. With at most `depth` pictures out of place, the decoding
-//! time of a picture is the `depth`-th largest presentation time seen so far: it rises, and no picture is
-//! shown before it is decoded.
+//! RTP carries presentation times in decoding order. With a reorder depth of `depth`, the decoding time of a frame is the
+//! `depth`-th largest presentation time so far: it rises, and no frame is presented before it is decoded.
 
-/// Deepest reordering any level allows (`MaxDpbFrames`, ITU-T H.264, A.3.1).
+/// Maximum reorder depth of any level (`MaxDpbFrames`, ITU-T H.264, A.3.1).
 const MAX_DEPTH: usize = 16;
 
-/// The reorder window of one track.
+/// Reorder window of one track.
 #[derive(Debug, Default)]
 pub(super) struct Reorder {
     depth: usize,
     declared: bool,
-    /// The newest presentation times, ascending; `depth` of them wait here.
+    /// Newest presentation times, ascending; `depth` of them are held.
     window: Vec<i64>,
-    /// Frames since the session began, as far as it matters.
+    /// Frames since the session began, saturating.
     seen: usize,
     first: Option<i64>,
-    /// Deepest reordering seen since the session began.
+    /// Largest reorder depth observed in this session.
     seen_depth: usize,
 }
 
 impl Reorder {
-    /// Sets the depth, or leaves it to be found out.
+    /// Sets the depth, or `None` to detect it.
     pub(super) fn declare(&mut self, depth: Option<u8>) {
         self.declared = depth.is_some();
         if let Some(depth) = depth {
@@ -30,8 +29,8 @@ impl Reorder {
         }
     }
 
-    /// Starts over with a new session. An undeclared depth is what the last session needed, so that one odd session does
-    /// not deepen all that follow.
+    /// Restarts for a new session. A detected depth is that of the last session, so that one unusual session does not
+    /// affect all later ones.
     pub(super) fn restart(&mut self) {
         if !self.declared && self.seen > MAX_DEPTH {
             self.depth = self.seen_depth;
@@ -42,22 +41,22 @@ impl Reorder {
         self.first = None;
     }
 
-    /// The largest depth that the stream may have: the declared one, or that of any level.
+    /// Returns the maximum possible depth: the declared one, or that of any level.
     pub(super) fn max_depth(&self) -> i64 {
         i64::try_from(if self.declared { self.depth } else { MAX_DEPTH }).unwrap_or_default()
     }
 
-    /// Frames by which presentation starts after decoding.
+    /// Returns the frames by which presentation starts after decoding.
     pub(super) fn lead(&self) -> i64 {
         i64::try_from(self.depth).unwrap_or_default()
     }
 
-    /// The decoding time of the next picture, shown at `pts`.
+    /// Returns the decoding time of the next frame, presented at `pts`.
     pub(super) fn decode_time(&mut self, pts: i64, frame_ticks: i64) -> i64 {
         let first = *self.first.get_or_insert(pts);
         let at = self.window.partition_point(|known| *known <= pts);
         if !self.declared {
-            // The depth is the number of frames shown later that were received earlier.
+            // The depth is the number of frames presented later that were received earlier.
             self.seen_depth = self.seen_depth.max(self.window.len() - at).min(MAX_DEPTH);
             self.depth = self.depth.max(self.seen_depth);
         }
@@ -81,7 +80,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    /// Runs presentation times (in frames) through a window and returns decoding times.
+    /// Feeds presentation times (in frames) to a window and returns decoding times.
     fn decode(depth: Option<u8>, shown: &[i64]) -> Vec<i64> {
         let mut reorder = Reorder::default();
         reorder.declare(depth);

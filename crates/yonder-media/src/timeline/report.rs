@@ -1,15 +1,15 @@
-//! Sender reports of one track (RFC 3550, 6.4.1), and how far they can be trusted.
+//! Sender reports of one track (RFC 3550, 6.4.1), and their trustworthiness.
 
 use std::time::Duration;
 
 use crate::unit::TICKS_PER_SECOND;
 
-/// A report older than this says nothing about the present offset between the tracks.
+/// Maximum age of a report that determines the offset between the tracks.
 const MAX_AGE: Duration = Duration::from_secs(10);
-/// Largest change of NTP time minus RTP time between two reports of a clock that runs, in parts of the time between
-/// them: one in fifty, far beyond any oscillator, …
+/// Maximum change of NTP time minus RTP time between two reports of a running clock, as a fraction of the time between
+/// them: one in fifty, far beyond any oscillator.
 const MAX_SLIP_PART: i64 = 50;
-/// … and beside that so much for the rounding of both, in ticks.
+/// Additional tolerance for the rounding of both times, in ticks.
 const MAX_SLIP: i64 = TICKS_PER_SECOND / 50;
 
 /// A pair of NTP time and track time, both in ticks of 1/90 000 s.
@@ -19,16 +19,16 @@ pub(super) struct ClockPair {
     pub(super) rtp: i64,
 }
 
-/// The reports of one track within one session.
+/// Reports of one track within one session.
 #[derive(Debug, Default)]
 pub(super) struct Reports {
     last: Option<(ClockPair, Duration)>,
-    /// Reports in a row that agree with the one before them.
+    /// Consecutive reports that agree with the one before.
     consistent: u32,
 }
 
 impl Reports {
-    /// Adds a report that arrived at `now`. One whose NTP time did not advance with its RTP time starts over.
+    /// Adds a report that arrived at `now`. A report whose NTP time did not advance with its RTP time restarts the count.
     pub(super) fn add(&mut self, pair: ClockPair, now: Duration) {
         let agrees = self.last.is_some_and(|(last, _)| {
             let (ntp, rtp) = (pair.ntp - last.ntp, pair.rtp - last.rtp);
@@ -38,20 +38,20 @@ impl Reports {
         self.last = Some((pair, now));
     }
 
-    /// The last report, while it is fresh.
+    /// Returns the last report, unless it is too old.
     pub(super) fn fresh(&self, now: Duration) -> Option<ClockPair> {
         let (pair, at) = self.last?;
         (now.saturating_sub(at) <= MAX_AGE).then_some(pair)
     }
 
-    /// Reports in a row whose NTP and RTP times advanced together.
+    /// Returns the number of consecutive reports whose NTP and RTP times advanced together.
     pub(super) fn consistent(&self) -> u32 {
         self.consistent
     }
 }
 
-/// 64-bit NTP time (RFC 3550, 4) in ticks of 1/90 000 s; `None` for zero, which a sender without a clock sets
-/// (RFC 3550, 6.4.1: "MAY set the NTP timestamp to zero").
+/// Converts a 64-bit NTP time (RFC 3550, 4) to ticks of 1/90 000 s; `None` for zero, which a sender without a clock sets (RFC
+/// 3550, 6.4.1: "MAY set the NTP timestamp to zero").
 pub(super) fn ntp_ticks(ntp: u64) -> Option<i64> {
     let ticks = (u128::from(ntp) * 90_000) >> 32;
     i64::try_from(ticks).ok().filter(|ticks| *ticks > 0)

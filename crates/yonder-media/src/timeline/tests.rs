@@ -137,7 +137,7 @@ fn without_reports_the_tracks_are_aligned_by_arrival() {
 }
 
 #[test]
-fn late_reports_move_the_sound_in_small_steps_until_it_fits() {
+fn late_reports_move_the_audio_in_small_steps() {
     let mut timeline = video_timeline(0);
     timeline.stamp(Track::Video, 900_000, true, ms(0));
     let mut last = timeline.stamp(Track::Audio, 480_000, true, ms(300)).pts;
@@ -176,7 +176,7 @@ fn ntp_zero_in_reports_of_both_tracks_is_ignored() {
 }
 
 #[test]
-fn stale_reports_are_ignored() {
+fn old_reports_are_ignored() {
     let mut timeline = video_timeline(0);
     timeline.handle_sender_report(Track::Video, ntp(10), 900_000, ms(0));
     timeline.handle_sender_report(Track::Audio, ntp(10), 480_000, ms(11_000));
@@ -307,7 +307,7 @@ impl DriftingCamera {
         Self { timeline, video_ppm, audio_ppm, reports, noise: 1, session_began: Duration::ZERO }
     }
 
-    /// Up to 40 ms, often less.
+    /// Returns up to 40 ms, often less.
     fn delay(&mut self) -> Duration {
         self.noise =
             self.noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
@@ -350,7 +350,7 @@ impl DriftingCamera {
 #[case::very_fast(5_000, 5_000, false)]
 #[case::very_slow(-5_000, -5_000, false)]
 #[case::very_slow_video_but_reported(-5_000, 3_000, true)]
-fn after_thirty_days_of_drift_and_reboots_time_is_ours_and_lips_fit(
+fn tracks_are_aligned_after_thirty_days_of_drift_and_reboots(
     #[case] video_ppm: i64,
     #[case] audio_ppm: i64,
     #[case] reports: bool,
@@ -385,7 +385,7 @@ fn after_thirty_days_of_drift_and_reboots_time_is_ours_and_lips_fit(
 }
 
 #[test]
-fn drift_is_corrected_in_steps_that_nobody_notices() {
+fn drift_is_corrected_in_imperceptible_steps() {
     let mut camera = DriftingCamera::new(400, 400, false);
     let mut last: Option<i64> = None;
     for step in 0..100_000_u32 {

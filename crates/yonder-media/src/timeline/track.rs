@@ -1,4 +1,4 @@
-//! State of one track within the timeline.
+//! Clock state of one track of a timeline.
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -8,7 +8,7 @@ use crate::unit::TICKS_PER_SECOND;
 use super::reorder::Reorder;
 use super::report::{ClockPair, Reports, ntp_ticks};
 
-/// Reports kept before the first unit: as many as prove a clock.
+/// Maximum number of reports kept before the first unit: as many as prove a clock.
 const MAX_EARLY_REPORTS: usize = 4;
 
 /// Clock of one track.
@@ -18,16 +18,16 @@ pub(super) struct TrackClock {
     pub(super) rate: i64,
     pub(super) frame_ticks: i64,
     pub(super) reorder: Reorder,
-    /// Relay ticks minus track ticks, while the track is anchored in a session.
+    /// Feed ticks minus track ticks, while the track is anchored in a session.
     pub(super) offset: Option<i64>,
-    /// Presentation time of the last unit of this session before it was made to rise, and its time of arrival.
+    /// Presentation time of the last unit of this session, before monotonic correction, and its arrival time.
     pub(super) last: Option<(i64, Duration)>,
-    /// The last decoding time given out, over all sessions.
+    /// Last decoding time returned, over all sessions.
     pub(super) last_dts: Option<i64>,
     /// Unwrapped RTP time of the last unit.
     unwrapped: Option<i64>,
     reports: Reports,
-    /// Reports that came before the first unit: their RTP times cannot be unwrapped yet.
+    /// Reports received before the first unit: their RTP times cannot be unwrapped yet.
     early_reports: VecDeque<(i64, u32, Duration)>,
 }
 
@@ -48,7 +48,7 @@ impl Default for TrackClock {
 }
 
 impl TrackClock {
-    /// Forgets all that belongs to one camera session.
+    /// Resets the state of one camera session.
     pub(super) fn leave_session(&mut self) {
         self.offset = None;
         self.last = None;
@@ -58,8 +58,8 @@ impl TrackClock {
         self.reorder.restart();
     }
 
-    /// Extends an RTP time beyond its 32 bits, in relay ticks. The nearest reading to the last one is the right one
-    /// (RFC 3550, A.1 does the same for sequence numbers).
+    /// Unwraps a 32-bit RTP time to feed ticks: the value nearest to the last one (as RFC 3550, A.1 does for sequence
+    /// numbers).
     pub(super) fn unwrap(&mut self, rtp: u32) -> i64 {
         let unwrapped = match self.unwrapped {
             None => i64::from(rtp),
@@ -72,7 +72,7 @@ impl TrackClock {
         self.in_ticks(unwrapped)
     }
 
-    /// Handles a sender report. One without an NTP time is ignored.
+    /// Handles a sender report; one without an NTP time is ignored.
     pub(super) fn handle_report(&mut self, ntp: u64, rtp: u32, now: Duration) {
         let Some(ntp) = ntp_ticks(ntp) else { return };
         match self.unwrapped {
@@ -95,7 +95,7 @@ impl TrackClock {
         &self.reports
     }
 
-    /// Step back in presentation time that reordering explains, in ticks.
+    /// Returns the step back in presentation time that reordering explains, in ticks.
     pub(super) fn max_reorder_ticks(&self) -> i64 {
         let frames = self.reorder.max_depth().saturating_add(2);
         frames.saturating_mul(self.frame_ticks).clamp(super::MIN_STEP_BACK, super::MAX_STEP_BACK)
@@ -110,9 +110,9 @@ impl TrackClock {
     }
 }
 
-/// The value congruent to `rtp` modulo 2^32 that lies nearest to `last`.
+/// Returns the value congruent to `rtp` modulo 2^32 that is nearest to `last`.
 fn nearest(last: i64, rtp: u32) -> i64 {
     let low = u32::try_from(last.rem_euclid(1 << 32)).unwrap_or_default();
-    // The difference read as a signed number is the shortest way round.
+    // The difference as a signed number is the shortest distance.
     last + i64::from(rtp.wrapping_sub(low).cast_signed())
 }

@@ -1,16 +1,16 @@
-//! Packets of one access unit, with their transmission times.
+//! Transport packets of one access unit, with their transmission times.
 
 use bytes::Bytes;
 use smallvec::SmallVec;
 
 use super::packet::PACKET;
 
-/// Packets further apart than this, in ticks, do not share a datagram.
+/// Maximum distance, in ticks, of packets in one datagram.
 const MAX_GROUP_SPAN: i64 = 1_800;
 
 /// Packets with even spacing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Run {
+pub struct PacedRun {
     /// Number of packets.
     pub packets: usize,
     /// Transport clock at the first packet, in ticks.
@@ -22,17 +22,17 @@ pub struct Run {
 /// Packets of one access unit.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Chunk {
-    /// Whole packets.
+    /// Complete packets.
     pub bytes: Bytes,
-    /// Transport clock at the unit, in ticks. Runs may begin later, where the unit itself waits for others.
+    /// Transport clock at the access unit, in ticks. Runs may begin later if the access unit waits for others.
     pub begin: i64,
     /// Transmission times, in order.
-    pub runs: SmallVec<[Run; 4]>,
+    pub runs: SmallVec<[PacedRun; 4]>,
 }
 
 impl Chunk {
-    /// Returns the packets in groups of at most `max` packets, each with the transport clock at its first packet. Packets of a
-    /// clearly later time begin a group of their own: a clock reference must not arrive before its time.
+    /// Returns the packets in groups of at most `max`, each with the transport clock of its first packet. Packets with
+    /// a clearly later time begin a new group, since a clock reference must not arrive before its time.
     pub fn groups(&self, max: usize) -> impl Iterator<Item = (i64, Bytes)> {
         let mut clocks = self
             .runs

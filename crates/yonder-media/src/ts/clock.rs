@@ -1,21 +1,21 @@
-//! Transport clock of a program: the time at which packets are laid out, from the decoding times of both tracks.
+//! Transport clock of a program: assigns transmission times from the decoding times of both tracks.
 
 use crate::unit::{PerTrack, Track};
 
-/// A step of a track's decoding times beyond this, in ticks, is a gap or a jump.
+/// Step of a track's decoding times, in ticks, beyond which it is a gap or a jump.
 pub(super) const GAP: i64 = 90_000;
-/// Largest distance, in ticks, by which one track may run ahead of the other on the clock. Beyond it the clock follows the
-/// track behind, whose units would otherwise arrive after their decoding times.
+/// Maximum lead, in ticks, of one track over the other. Beyond it the clock follows the track behind, whose units would
+/// otherwise arrive after their decoding times.
 const MAX_SKEW: i64 = 27_000;
-/// Duration assumed before a track has two units, in ticks.
+/// Frame duration assumed before the second unit of a track, in ticks.
 const DEFAULT_DURATION: i64 = 3_000;
-/// Largest interval of clock references, in ticks: 40 ms (2.7.2 allows 100, broadcast profiles 40).
+/// Maximum interval of clock references, in ticks: 40 ms (2.7.2 allows 100 ms, broadcast profiles 40 ms).
 pub(super) const MAX_PCR_INTERVAL: i64 = 3_600;
-/// Largest interval of the tables, in ticks. Receivers that interpolate between clock references see up to 20 ms more, and 100 ms
+/// Maximum interval of tables, in ticks. Receivers that interpolate between clock references see up to 20 ms more, and 100 ms
 /// is the limit.
 const MAX_TABLE_INTERVAL: i64 = 7_200;
 
-/// Decoding times of a track.
+/// Decoding times of one track.
 #[derive(Debug, Clone, Copy)]
 struct Pace {
     last: Option<i64>,
@@ -33,8 +33,8 @@ impl Default for Pace {
 
 /// Transport clock, in ticks of 1/90 000 s. It never steps back.
 ///
-/// It follows the track that is ahead. In streams with reordered frames that is usually the audio, whose decoding times are
-/// presentation times.
+/// It follows the track that is ahead. With reordered frames that is usually the audio, whose decoding times are presentation
+/// times.
 #[derive(Debug, Default)]
 pub(super) struct TransportClock {
     now: Option<i64>,
@@ -60,8 +60,8 @@ impl TransportClock {
         clock
     }
 
-    /// Decoding time that the clock follows: the newest of both tracks, at most [`MAX_SKEW`] ahead of the other one. A track
-    /// that has stopped is left out.
+    /// Returns the decoding time that the clock follows: the newest of both tracks, at most [`MAX_SKEW`] ahead of the
+    /// other one. A track that has stopped is ignored.
     fn target(&self) -> i64 {
         let PerTrack { video, audio } = &self.tracks;
         match (video.last, audio.last) {
@@ -74,8 +74,8 @@ impl TransportClock {
         }
     }
 
-    /// Returns the time, up to `max` ticks, over which a unit of `track` that begins now may be spread, so that the clock does not run
-    /// ahead of the units.
+    /// Returns the time, up to `max` ticks, over which a unit of `track` that begins now may be spread without the
+    /// clock running ahead of the units.
     pub(super) fn spread(&self, track: Track, max: i64) -> i64 {
         let spread = self.tracks.get(track).duration.min(max);
         let ahead = self.now.map_or(0, |now| now - self.target());
@@ -94,19 +94,19 @@ impl TransportClock {
         Some(next(&self.tracks.video).min(next(&self.tracks.audio)).min(now + max))
     }
 
-    /// Forgets the audio of a stream that has none any more.
+    /// Resets the audio track of a stream that no longer has audio.
     pub(super) fn remove_audio(&mut self) {
         self.tracks.audio = Pace::default();
     }
 
-    /// Returns the time at which a clock reference is due that is due before `until`.
+    /// Returns the time of the clock reference that is due before `until`, if there is one.
     pub(super) fn pcr_due_before(&self, until: i64) -> Option<i64> {
         let due = self.pcr? + MAX_PCR_INTERVAL;
         (due < until).then_some(due)
     }
 
-    /// Takes a clock reference at `clock` for a packet whose successor follows `step` ticks later; `None` where none is due. A value
-    /// is never used twice.
+    /// Returns the clock reference for a packet at `clock` that is followed by another one `step` ticks later; `None`
+    /// if none is due. No value is used twice.
     pub(super) fn take_pcr(&mut self, clock: i64, step: i64, is_wanted: bool) -> Option<i64> {
         let Some(last) = self.pcr else { return self.set_pcr(clock) };
         let is_due = is_wanted || clock + step - last > MAX_PCR_INTERVAL;
@@ -118,17 +118,17 @@ impl TransportClock {
         self.pcr
     }
 
-    /// Returns true where the next clock reference after `clock` would be too late for the tables.
+    /// Returns true if tables are due before the next clock reference after `clock`.
     pub(super) fn are_tables_due(&self, clock: i64) -> bool {
         self.tables.is_none_or(|at| clock + MAX_PCR_INTERVAL - at > MAX_TABLE_INTERVAL)
     }
 
-    /// Notes tables at `clock`.
+    /// Records that tables were written at `clock`.
     pub(super) fn set_tables(&mut self, clock: i64) {
         self.tables = Some(clock);
     }
 
-    /// Returns true where tables are to be sent before anything else.
+    /// Returns true if tables must be written before anything else.
     pub(super) fn are_tables_requested(&self) -> bool {
         self.tables.is_none()
     }

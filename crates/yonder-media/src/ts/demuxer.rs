@@ -1,4 +1,4 @@
-//! Demultiplexer for one program. Lost and damaged packets are reported and skipped; memory is bounded for any input.
+//! Demultiplexer for one program. Lost and damaged packets are reported and skipped; memory is bounded.
 
 use std::collections::VecDeque;
 
@@ -14,9 +14,9 @@ use super::pes;
 use super::section::{self, StreamType};
 use super::wrap::Unwrapped;
 
-/// Largest PES packet that is put together: a keyframe of two seconds at 16 Mbit/s.
+/// Maximum size of a PES packet: two seconds at 16 Mbit/s.
 const MAX_PES: usize = 4 * 1024 * 1024;
-/// Events kept for a caller that does not ask.
+/// Maximum events in the queue.
 const MAX_EVENTS: usize = 4_096;
 
 /// Violation of the transport stream.
@@ -26,46 +26,46 @@ pub enum TsProblem {
     /// Bytes between packets.
     #[error("{0} bytes between transport packets")]
     OutOfStep(usize),
-    /// A packet contradicts itself.
+    /// Packet with inconsistent fields.
     #[error("a transport packet cannot be read")]
     Packet,
     /// Packets are missing before this one.
     #[error("packets are missing (continuity counter of PID {0})")]
     Lost(u16),
-    /// A PES packet cannot be read, or is too long.
+    /// PES packet that is invalid or too large.
     #[error("a PES packet cannot be read")]
     Pes,
-    /// Sound that is no AAC in ADTS.
-    #[error("sound that is no ADTS")]
+    /// Audio that is not AAC in ADTS.
+    #[error("audio that is not ADTS")]
     Sound,
 }
 
 /// Event of a demultiplexer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TsEvent {
-    /// A program map that differs from the one before.
+    /// Program map that differs from the previous one.
     Program {
-        /// Codec of the picture.
+        /// Video codec.
         video: Option<VideoCodec>,
-        /// There is AAC.
+        /// The program has AAC audio.
         audio: bool,
     },
-    /// A clock reference, in ticks since the first, across wraps.
+    /// Clock reference, in ticks since the first one, unwrapped.
     Clock(i64),
-    /// A picture.
-    Picture {
-        /// Decoding time in ticks, across wraps.
+    /// Video frame.
+    VideoFrame {
+        /// Decoding time in ticks, unwrapped.
         dts: i64,
-        /// Presentation time in ticks, across wraps.
+        /// Presentation time in ticks, unwrapped.
         pts: i64,
-        /// Marked as a place to start.
+        /// `random_access_indicator` is set.
         random_access: bool,
-        /// Its NAL units.
+        /// NAL units.
         nals: Vec<Bytes>,
     },
-    /// Frames of sound.
-    Sound {
-        /// Presentation time of the first, in ticks, across wraps.
+    /// Audio frames.
+    AudioFrames {
+        /// Presentation time of the first frame, in ticks, unwrapped.
         pts: i64,
         /// Codec configuration.
         config: AudioConfig,
@@ -82,12 +82,12 @@ struct Stream {
     continuity: Option<u8>,
     random_access: bool,
     data: BytesMut,
-    /// Whole once it has so many bytes; `None` when only the next start tells.
+    /// Size of the complete PES packet; `None` if only the start of the next one ends it.
     needs: Option<usize>,
     running: bool,
 }
 
-/// The reader of one program.
+/// Demultiplexer of one program.
 #[derive(Debug, Default)]
 pub struct Demuxer {
     map_pid: Option<u16>,
@@ -100,13 +100,13 @@ pub struct Demuxer {
 }
 
 impl Demuxer {
-    /// Takes whole packets out of `input`; what is cut short stays in it.
+    /// Parses complete packets of `input` and leaves the rest in it.
     pub fn handle_input(&mut self, input: &mut BytesMut) {
         loop {
             let skip = input.iter().position(|byte| *byte == SYNC).unwrap_or(input.len());
             if skip > 0 {
                 input.advance(skip);
-                self.tell(TsEvent::Problem(TsProblem::OutOfStep(skip)));
+                self.emit(TsEvent::Problem(TsProblem::OutOfStep(skip)));
             }
             if input.len() < PACKET {
                 return;
@@ -114,12 +114,12 @@ impl Demuxer {
             let packet = input.split_to(PACKET).freeze();
             match PacketView::read(&packet) {
                 Some(view) => self.handle_packet(&view),
-                None => self.tell(TsEvent::Problem(TsProblem::Packet)),
+                None => self.emit(TsEvent::Problem(TsProblem::Packet)),
             }
         }
     }
 
-    /// Ends the stream: reports access units that are complete by that.
+    /// Ends the stream: reports access units that are complete by then.
     pub fn finish(&mut self) {
         self.end_unit(Track::Video);
         self.end_unit(Track::Audio);
@@ -130,7 +130,7 @@ impl Demuxer {
         self.events.pop_front()
     }
 
-    fn tell(&mut self, event: TsEvent) {
+    fn emit(&mut self, event: TsEvent) {
         if self.events.len() < MAX_EVENTS {
             self.events.push_back(event);
         }
@@ -139,7 +139,7 @@ impl Demuxer {
     fn handle_packet(&mut self, view: &PacketView<'_>) {
         if let Some(pcr) = view.pcr.filter(|_| Some(view.pid) == self.pcr_pid) {
             let clock = self.clock.advance(pcr);
-            self.tell(TsEvent::Clock(clock));
+            self.emit(TsEvent::Clock(clock));
         }
         if view.pid == 0 && view.starts {
             self.map_pid = section::read_association(view.payload).or(self.map_pid);
@@ -168,7 +168,7 @@ impl Demuxer {
             self.video = Stream { pid: now.1, ..Stream::default() };
             self.audio = Stream { pid: audio, ..Stream::default() };
             self.codec = now.0;
-            self.tell(TsEvent::Program { video: now.0, audio: audio.is_some() });
+            self.emit(TsEvent::Program { video: now.0, audio: audio.is_some() });
         }
     }
 
@@ -181,7 +181,7 @@ impl Demuxer {
 
     fn handle_stream(&mut self, track: Track, view: &PacketView<'_>) {
         let stream = self.stream(track);
-        // Packets without payload do not count on; a repeated counter is a duplicate (2.4.3.3).
+        // The counter does not advance for packets without payload; a repeated counter is a duplicate (2.4.3.3).
         if !view.payload.is_empty() {
             let last = stream.continuity.replace(view.continuity);
             let follows = last.is_none_or(|last| last.wrapping_add(1) & 0x0f == view.continuity);
@@ -191,7 +191,7 @@ impl Demuxer {
             if !follows && !view.discontinuity {
                 stream.running = false;
                 stream.data.clear();
-                self.tell(TsEvent::Problem(TsProblem::Lost(view.pid)));
+                self.emit(TsEvent::Problem(TsProblem::Lost(view.pid)));
             }
         }
         if view.starts {
@@ -210,7 +210,7 @@ impl Demuxer {
         if stream.data.len() + view.payload.len() > MAX_PES {
             stream.running = false;
             stream.data = BytesMut::new();
-            self.tell(TsEvent::Problem(TsProblem::Pes));
+            self.emit(TsEvent::Problem(TsProblem::Pes));
             return;
         }
         stream.data.extend_from_slice(view.payload);
@@ -227,20 +227,20 @@ impl Demuxer {
         let mut data = stream.data.split().freeze();
         let random_access = stream.random_access;
         let header = pes::read(&data).filter(|header| header.payload_at <= data.len());
-        let Some(header) = header else { return self.tell(TsEvent::Problem(TsProblem::Pes)) };
+        let Some(header) = header else { return self.emit(TsEvent::Problem(TsProblem::Pes)) };
         data.advance(header.payload_at);
         if let Some(length) = header.payload {
             data.truncate(length);
         }
-        // All times are unwrapped on one timeline, so that those of both tracks can be compared.
+        // Times of both tracks are unwrapped together, so that they can be compared.
         let (dts, pts) = (self.clock.near(header.dts), self.clock.near(header.pts));
         let event = match track {
-            Track::Video => TsEvent::Picture { dts, pts, random_access, nals: split_nals(&data) },
+            Track::Video => TsEvent::VideoFrame { dts, pts, random_access, nals: split_nals(&data) },
             Track::Audio => match aac::split_adts(&data) {
-                Ok((config, frames)) => TsEvent::Sound { pts, config, frames },
+                Ok((config, frames)) => TsEvent::AudioFrames { pts, config, frames },
                 Err(_) => TsEvent::Problem(TsProblem::Sound),
             },
         };
-        self.tell(event);
+        self.emit(event);
     }
 }

@@ -1,7 +1,7 @@
 //! MPEG transport streams (ISO/IEC 13818-1, "H.222.0"): one program with video and, where it can be carried,
 //! audio.
 //!
-//! [`Muxer`] writes what pushes send; [`Demuxer`] reads what rehearsals and stand-ins receive.
+//! [`Muxer`] writes the output of pushes; [`Demuxer`] reads the input of rehearsals and stand-ins.
 
 mod chunk;
 mod clock;
@@ -13,8 +13,8 @@ mod pes;
 mod section;
 mod wrap;
 
-pub use chunk::{Chunk, Run};
+pub use chunk::{Chunk, PacedRun};
 pub use demuxer::{Demuxer, TsEvent, TsProblem};
-pub use muxer::{LEAD, Muxer, carries_audio};
+pub use muxer::{Muxer, PREROLL, carries_audio};
 pub use packet::PACKET;
 pub use section::StreamType;

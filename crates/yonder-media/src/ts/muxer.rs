@@ -1,4 +1,4 @@
-//! Writes one program: tables, clock references, and access units as PES packets.
+//! Multiplexer of one program: tables, clock references, and access units as PES packets.
 //!
 //! Every packet has a time on the transport clock: those of a video frame are spread over its duration, and clock references
 //! and tables that are due before the next unit is expected are placed between. A sender that keeps these times sends an even
@@ -14,7 +14,7 @@ use crate::timeline::Timestamps;
 use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND, Track};
 use crate::{h264, h265};
 
-use super::chunk::{Chunk, Run};
+use super::chunk::{Chunk, PacedRun};
 use super::clock::{MAX_PCR_INTERVAL, TransportClock};
 use super::packet::{Adaptation, HEADER, PACKET, write_head};
 use super::section::{self, ProgramMap, StreamType};
@@ -25,18 +25,17 @@ const MAP_PID: u16 = 0x1000;
 const VIDEO_PID: u16 = 0x100;
 const AUDIO_PID: u16 = 0x101;
 
-/// How long before its decoding time a unit is sent, in ticks: room for audio that comes later than its video, well under the
-/// second that decoders must be able to hold (2.4.2.6).
-pub const LEAD: i64 = 45_000;
-/// A video frame is spread over its duration, and over no more than this: what comes late is of no use.
+/// Time from sending a unit to its decoding time, in ticks: room for audio that arrives later than its video, well under the
+/// second that decoders must be able to buffer (2.4.2.6).
+pub const PREROLL: i64 = 45_000;
+/// Maximum time over which a video frame is spread.
 const MAX_SPREAD: i64 = MAX_PCR_INTERVAL;
-/// Clock references are placed at most this far ahead, where no unit is expected earlier.
+/// Maximum time ahead for which clock references are placed if no unit is expected earlier.
 const MAX_FORESIGHT: i64 = 45_000;
-/// Audio frames are sent together up to this span: each PES packet costs its headers and half a packet of stuffing, and audio
-/// is there long before it is needed.
+/// Maximum span of audio frames in one PES packet: each packet costs its headers and half a transport packet of stuffing.
 const AUDIO_BUNDLE: i64 = 5_400;
 
-/// Returns true where a transport stream can carry this audio: AAC can, G.711 has no stream type.
+/// Returns true if a transport stream can carry this audio: AAC, but not G.711, which has no stream type.
 #[must_use]
 pub fn carries_audio(audio: &AudioConfig) -> bool {
     matches!(audio, AudioConfig::Aac { .. })
@@ -46,23 +45,23 @@ pub fn carries_audio(audio: &AudioConfig) -> bool {
 #[derive(Debug, Default)]
 pub struct Muxer {
     out: BlockWriter,
-    runs: SmallVec<[Run; 4]>,
-    /// Headers that the map describes.
+    runs: SmallVec<[PacedRun; 4]>,
+    /// Headers that the program map describes.
     headers: StreamHeaders,
     association: Bytes,
     map: Bytes,
     map_version: u8,
-    /// Continuity counters: association, map, video, audio.
+    /// Continuity counters: association table, map, video, audio.
     counters: [u8; 4],
     clock: TransportClock,
     bundle: Bundle,
 }
 
-/// Audio frames that wait to be sent together.
+/// Audio frames of the next PES packet.
 #[derive(Debug, Default)]
 struct Bundle {
     pts: i64,
-    /// Headers and frames in turn.
+    /// Headers and frames, alternating.
     pieces: Vec<Bytes>,
     len: usize,
 }
@@ -90,7 +89,7 @@ impl Muxer {
         Chunk { bytes: self.out.finish(), begin, runs: std::mem::take(&mut self.runs) }
     }
 
-    /// Builds the tables for other headers. The map has a new version where it differs, and is sent at once.
+    /// Builds the tables for new headers. A map that differs gets a new version, and is sent at once.
     fn describe(&mut self, headers: &StreamHeaders, codec: VideoCodec) {
         let kind = match codec {
             VideoCodec::H264 => StreamType::H264,
@@ -104,7 +103,7 @@ impl Muxer {
         }
         self.association = section::association(MAP_PID, 0);
         let program = ProgramMap { pcr_pid: VIDEO_PID, streams };
-        // Another size of the same codec is no other program.
+        // Another frame size of the same codec does not change the map.
         if !self.map.is_empty() && self.map != section::map(&program, self.map_version) {
             self.map_version = self.map_version.wrapping_add(1) & 0x1f;
         }
@@ -126,7 +125,7 @@ impl Muxer {
         }
         let spread = self.clock.spread(Track::Video, MAX_SPREAD);
         let mut pieces = Vec::with_capacity(2 * nals.len() + 8);
-        pieces.push(pes::header(VIDEO_ID, times.pts + LEAD, times.dts + LEAD, 0));
+        pieces.push(pes::header(VIDEO_ID, times.pts + PREROLL, times.dts + PREROLL, 0));
         for nal in annex_b(unit, nals, video) {
             pieces.push(Bytes::from_static(&[0, 0, 0, 1]));
             pieces.push(nal);
@@ -139,7 +138,7 @@ impl Muxer {
         let duration = frame_ticks(facts);
         let clock = self.begin_unit(Track::Audio, times.dts, Some(duration));
         let Some(adts) = aac::adts_header(facts, frame.len()) else { return clock };
-        // A bundle has the time of its first frame alone: a frame that does not follow begins another.
+        // A bundle has the time of its first frame only, so a frame after a gap begins a new bundle.
         let frames = i64::try_from(self.bundle.pieces.len() / 2).unwrap_or_default();
         let follows = self.bundle.pts + frames * duration;
         if frames > 0 && (times.pts - follows).abs() > duration / 2 {
@@ -161,12 +160,12 @@ impl Muxer {
             self.put_tables(clock);
         }
         let Bundle { pts, mut pieces, len } = std::mem::take(&mut self.bundle);
-        pieces.insert(0, pes::header(AUDIO_ID, pts + LEAD, pts + LEAD, len));
+        pieces.insert(0, pes::header(AUDIO_ID, pts + PREROLL, pts + PREROLL, len));
         self.put_payload(AUDIO_PID, &pieces, (clock, 0), true);
     }
 
-    /// Moves the clock to a unit. Clock references that were due before it, because it came later than expected, are sent
-    /// with it.
+    /// Moves the clock to a unit. Clock references that were due before it, because it came later than expected, are
+    /// sent with it.
     fn begin_unit(&mut self, track: Track, dts: i64, duration: Option<i64>) -> i64 {
         let clock = self.clock.begin_unit(track, dts, duration);
         while let Some(due) = self.clock.pcr_due_before(clock) {
@@ -196,11 +195,11 @@ impl Muxer {
             }
         }
         let Some(pcr) = self.clock.take_pcr(clock, 0, true) else { return };
-        // A packet without payload has the counter of the one before (2.4.3.3).
+        // A packet without payload repeats the last counter (2.4.3.3).
         let counter = self.counters.get(2).copied().unwrap_or_default().wrapping_sub(1) & 0x0f;
         let adaptation = Adaptation { random_access: false, pcr: Some(pcr) };
         write_head(self.out.room(PACKET), VIDEO_PID, (false, counter), adaptation, 0);
-        self.runs.push(Run { packets: 1, begin, span: 0 });
+        self.runs.push(PacedRun { packets: 1, begin, span: 0 });
     }
 
     fn put_tables(&mut self, clock: i64) {
@@ -212,14 +211,14 @@ impl Muxer {
             write_head(out, pid, (true, counter), Adaptation::default(), PACKET - HEADER);
             out.put_u8(0); // pointer_field
             out.put_slice(&section);
-            // Sections are followed by stuffing up to the packet's end (2.4.4).
+            // Sections are followed by stuffing up to the end of the packet (2.4.4).
             let stuffing = (before + PACKET).saturating_sub(out.len());
             out.put_bytes(0xff, stuffing);
         }
-        self.runs.push(Run { packets: 2, begin: clock, span: 0 });
+        self.runs.push(PacedRun { packets: 2, begin: clock, span: 0 });
     }
 
-    /// Returns the continuity counter of a packet with payload.
+    /// Returns the continuity counter of a packet with payload, and advances it.
     fn count(&mut self, pid: u16) -> u8 {
         let slot = match pid {
             ASSOCIATION_PID => 0,
@@ -240,7 +239,7 @@ impl Muxer {
         self.out.room((estimate + 2) * PACKET);
         let step = span / i64::try_from(estimate).unwrap_or(1).max(1);
         let mut source = Pieces::new(pieces);
-        let (mut packets, mut run) = (0_i64, Run { packets: 0, begin, span: 0 });
+        let (mut packets, mut run) = (0_i64, PacedRun { packets: 0, begin, span: 0 });
         let mut clock = begin;
         while left > 0 {
             let first = packets == 0;
@@ -251,7 +250,7 @@ impl Muxer {
             if adaptation.pcr.is_some() && self.clock.are_tables_due(clock) {
                 self.runs.extend(Some(run).filter(|run| run.packets > 0));
                 self.put_tables(clock);
-                run = Run { packets: 0, begin: clock, span: 0 };
+                run = PacedRun { packets: 0, begin: clock, span: 0 };
             }
             let take = left.min(PACKET - HEADER - adaptation.len());
             let counter = self.count(pid);
@@ -275,8 +274,8 @@ fn frame_ticks(facts: &aac::AudioSpecificConfig) -> i64 {
     TICKS_PER_SECOND * i64::from(aac::SAMPLES_PER_FRAME) / i64::from(facts.sample_rate.max(1))
 }
 
-/// Returns the NAL units of a video frame in the byte stream format: an access unit delimiter first (2.14.1, 2.17.1 require
-/// one), parameter sets before a random access point, then the frame's own NAL units.
+/// Returns the NAL units of a video frame in the byte stream format: an access unit delimiter (required by 2.14.1 and
+/// 2.17.1), parameter sets before a random access point, then the frame's NAL units.
 fn annex_b<'a>(
     unit: &AccessUnit,
     nals: &'a [Bytes],
@@ -290,7 +289,7 @@ fn annex_b<'a>(
     std::iter::once(own.unwrap_or_else(|| delimiter(codec))).chain(sets).chain(rest)
 }
 
-/// A delimiter that allows any kind of slice (`primary_pic_type` 7, `pic_type` 2).
+/// Returns a delimiter that allows all slice types (`primary_pic_type` 7, `pic_type` 2).
 fn delimiter(codec: VideoCodec) -> Bytes {
     match codec {
         VideoCodec::H264 => Bytes::from_static(&[0x09, 0xf0]),
@@ -312,7 +311,7 @@ fn is_sequence_set(codec: VideoCodec, nal: &[u8]) -> bool {
     }
 }
 
-/// Reads across pieces.
+/// Reader over several slices.
 struct Pieces<'a> {
     pieces: std::slice::Iter<'a, Bytes>,
     current: &'a [u8],

@@ -2,26 +2,26 @@
 
 use bytes::{BufMut, BytesMut};
 
-/// Bytes of a transport packet.
+/// Size of a transport packet, in bytes.
 pub const PACKET: usize = 188;
-/// First byte of each.
+/// Sync byte.
 pub(super) const SYNC: u8 = 0x47;
-/// Bytes of the header before adaptation field and payload.
+/// Size of the header before adaptation field and payload, in bytes.
 pub(super) const HEADER: usize = 4;
-/// PCR base and extension count 27 MHz; the base alone 90 kHz, in 33 bits.
+/// PCR base and extension count 27 MHz; the base alone counts 90 kHz, in 33 bits.
 pub(super) const CLOCK_BITS: u32 = 33;
 
 /// Content of an adaptation field, without stuffing.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Adaptation {
-    /// `random_access_indicator`: decoding may start with what follows.
+    /// `random_access_indicator`: decoding can start here.
     pub(super) random_access: bool,
     /// `program_clock_reference_base`, in ticks of 90 kHz.
     pub(super) pcr: Option<i64>,
 }
 
 impl Adaptation {
-    /// Bytes it takes with its length byte; nothing when it is empty.
+    /// Returns the size including the length byte; zero if the field is empty.
     pub(super) fn len(self) -> usize {
         match (self.pcr, self.random_access) {
             (Some(_), _) => 8,
@@ -31,8 +31,7 @@ impl Adaptation {
     }
 }
 
-/// Writes header and adaptation field of a packet that takes `payload` more bytes, stuffed so that it ends
-/// exactly with them.
+/// Writes header and adaptation field of a packet with `payload` more bytes, stuffed so that the packet is full.
 pub(super) fn write_head(
     out: &mut BytesMut,
     pid: u16,
@@ -59,7 +58,7 @@ pub(super) fn write_head(
     out.put_bytes(0xff, stuffing);
 }
 
-/// A received packet, taken apart.
+/// Parsed packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct PacketView<'a> {
     pub(super) pid: u16,
@@ -72,7 +71,7 @@ pub(super) struct PacketView<'a> {
 }
 
 impl<'a> PacketView<'a> {
-    /// Takes a packet apart; `None` where it is no transport packet, is marked as damaged, or contradicts itself.
+    /// Parses a packet; `None` for an invalid packet or one with the error indicator.
     pub(super) fn read(packet: &'a [u8]) -> Option<Self> {
         let (&[sync, high, low, control], rest) = packet.split_first_chunk::<HEADER>()?;
         if packet.len() != PACKET || sync != SYNC || high & 0x80 != 0 {
@@ -137,7 +136,7 @@ mod tests {
         }
 
         #[test]
-        fn any_bytes_are_read_or_refused(packet in prop::collection::vec(any::<u8>(), 0..200)) {
+        fn any_bytes_are_parsed_or_refused(packet in prop::collection::vec(any::<u8>(), 0..200)) {
             let _ = PacketView::read(&packet);
         }
     }

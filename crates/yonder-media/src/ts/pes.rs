@@ -1,15 +1,14 @@
-//! Packetised elementary streams: the header with the times (2.4.3.6).
+//! Packetized elementary streams: PES header with timestamps (2.4.3.6).
 
 use bytes::{BufMut, Bytes, BytesMut};
 
 use super::packet::CLOCK_BITS;
 
-/// `stream_id` of the first picture and the first sound stream (table 2-22).
+/// `stream_id` of the first video and the first audio stream (table 2-22).
 pub(super) const VIDEO_ID: u8 = 0xe0;
 pub(super) const AUDIO_ID: u8 = 0xc0;
 
-/// The header of a PES packet whose payload has `payload` bytes; pictures go without a length, which may be
-/// longer than the field can tell.
+/// Returns the header of a PES packet with `payload` bytes. Video has no length, since it may exceed the field.
 pub(super) fn header(id: u8, pts: i64, dts: i64, payload: usize) -> Bytes {
     let with_dts = pts != dts;
     let times: u8 = if with_dts { 10 } else { 5 };
@@ -28,7 +27,7 @@ pub(super) fn header(id: u8, pts: i64, dts: i64, payload: usize) -> Bytes {
     out.freeze()
 }
 
-/// 33 bits in three parts, each closed by a marker bit.
+/// Writes 33 bits in three parts, each followed by a marker bit.
 fn put_time(out: &mut BytesMut, prefix: u64, ticks: i64) {
     let ticks = u64::try_from(ticks.rem_euclid(1 << CLOCK_BITS)).unwrap_or_default();
     let high = ticks >> 30 & 0x7;
@@ -37,7 +36,7 @@ fn put_time(out: &mut BytesMut, prefix: u64, ticks: i64) {
     out.put_uint(prefix << 36 | high << 33 | 1 << 32 | middle << 17 | 1 << 16 | low << 1 | 1, 5);
 }
 
-/// Received header: times, length of the payload where it is given, and its position.
+/// Parsed header: times, payload length if given, and payload offset.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct PesHeader {
     pub(super) pts: i64,
@@ -46,7 +45,7 @@ pub(super) struct PesHeader {
     pub(super) payload: Option<usize>,
 }
 
-/// Reads a header; `None` when it is cut short, is no header, or has no time.
+/// Parses a header; `None` if it is truncated, invalid, or has no timestamp.
 pub(super) fn read(data: &[u8]) -> Option<PesHeader> {
     let (&[0, 0, 1, _, high, low, flags, which, times], rest) = data.split_first_chunk::<9>()? else {
         return None;
@@ -76,9 +75,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn times_survive_the_round_trip(dts in 0_i64..1 << 33, offset in 0_i64..90_000, sound: bool) {
+        fn times_survive_the_round_trip(dts in 0_i64..1 << 33, offset in 0_i64..90_000, audio: bool) {
             let pts = (dts + offset) % (1 << 33);
-            let (id, length) = if sound { (AUDIO_ID, Some(400)) } else { (VIDEO_ID, None) };
+            let (id, length) = if audio { (AUDIO_ID, Some(400)) } else { (VIDEO_ID, None) };
             let header = header(id, pts, dts, 400);
             let read = read(&header).unwrap();
             prop_assert_eq!((read.pts, read.dts, read.payload), (pts, dts, length));
@@ -86,7 +85,7 @@ mod tests {
         }
 
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let _ = read(&data);
         }
     }

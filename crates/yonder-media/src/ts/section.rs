@@ -6,9 +6,9 @@ use super::crc::crc32;
 
 const PAT_TABLE: u8 = 0;
 const PMT_TABLE: u8 = 2;
-/// The one program.
+/// Number of the program.
 const PROGRAM: u16 = 1;
-/// Elementary streams looked at in a received map.
+/// Maximum elementary streams of a received map.
 const MAX_STREAMS: usize = 16;
 
 /// Type of an elementary stream (table 2-34).
@@ -20,7 +20,7 @@ pub enum StreamType {
     H264,
     /// H.265 (0x24).
     H265,
-    /// Anything else, by its number.
+    /// Any other type.
     Other(u8),
 }
 
@@ -44,17 +44,17 @@ impl StreamType {
     }
 }
 
-/// A map: the PID of the clock, and the streams.
+/// Program map: PID of the clock, and the streams.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(super) struct ProgramMap {
     pub(super) pcr_pid: u16,
     pub(super) streams: Vec<(StreamType, u16)>,
 }
 
-/// A whole section: table, extension and version in front, check value behind.
+/// Returns a complete section: header, body and CRC.
 fn section(table: u8, version: u8, body: &[u8]) -> Bytes {
     let mut out = BytesMut::with_capacity(12 + body.len());
-    // section_length counts from behind itself: five bytes of header, body, check value.
+    // `section_length` counts the bytes after it: five of the header, body, CRC.
     let length = u16::try_from(5 + body.len() + 4).unwrap_or_default();
     out.put_u8(table);
     out.put_u16(0xb000 | length & 0x0fff);
@@ -66,7 +66,7 @@ fn section(table: u8, version: u8, body: &[u8]) -> Bytes {
     out.freeze()
 }
 
-/// The program association section.
+/// Returns the program association section.
 pub(super) fn association(map_pid: u16, version: u8) -> Bytes {
     let mut body = [0; 4];
     let (program, pid) = body.split_at_mut(2);
@@ -75,7 +75,7 @@ pub(super) fn association(map_pid: u16, version: u8) -> Bytes {
     section(PAT_TABLE, version, &body)
 }
 
-/// The program map section.
+/// Returns the program map section.
 pub(super) fn map(map: &ProgramMap, version: u8) -> Bytes {
     let mut body = BytesMut::with_capacity(4 + 5 * map.streams.len());
     body.put_u16(0xe000 | map.pcr_pid);
@@ -88,7 +88,7 @@ pub(super) fn map(map: &ProgramMap, version: u8) -> Bytes {
     section(PMT_TABLE, version, &body)
 }
 
-/// The body of a received section of the given table, checked; `payload` begins with its pointer field.
+/// Returns the body of a received section of the given table if its CRC is correct; `payload` begins with the pointer field.
 fn body_of(payload: &[u8], table: u8) -> Option<&[u8]> {
     let (&pointer, rest) = payload.split_first()?;
     let section = rest.get(usize::from(pointer)..)?;
@@ -104,18 +104,18 @@ fn body_of(payload: &[u8], table: u8) -> Option<&[u8]> {
     whole.get(8..whole.len().checked_sub(4)?)
 }
 
-/// The PID of the first program's map.
+/// Returns the PID of the first program's map.
 pub(super) fn read_association(payload: &[u8]) -> Option<u16> {
     let body = body_of(payload, PAT_TABLE)?;
     body.chunks_exact(4).find_map(|entry| match entry {
-        // Program 0 is the network information, not a program.
+        // Program 0 is the network information table.
         [0, 0, ..] => None,
         [_, _, high, low] => Some(u16::from_be_bytes([high & 0x1f, *low])),
         _ => None,
     })
 }
 
-/// The program map.
+/// Parses the program map.
 pub(super) fn read_map(payload: &[u8]) -> Option<ProgramMap> {
     let body = body_of(payload, PMT_TABLE)?;
     let (&[pcr_high, pcr_low, info_high, info_low], rest) = body.split_first_chunk::<4>()?;
@@ -155,7 +155,7 @@ mod tests {
     }
 
     #[test]
-    fn a_damaged_section_is_left_aside() {
+    fn damaged_section_is_ignored() {
         let mut section = association(0x1000, 0).to_vec();
         section[9] ^= 1;
         assert_eq!(read_association(&pointed(&section)), None);
@@ -163,7 +163,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let _ = (read_association(&data), read_map(&data));
         }
     }

@@ -1,8 +1,8 @@
-//! Unwrapping of 33-bit times.
+//! Unwrapping of 33-bit timestamps.
 
 use super::packet::CLOCK_BITS;
 
-/// Time that does not wrap, from 33-bit ticks.
+/// Unwrapped time of 33-bit ticks.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Unwrapped {
     last: Option<i64>,
@@ -30,7 +30,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn times_go_on_across_the_wrap_and_back() {
+    fn times_continue_across_the_wrap_and_back() {
         let mut clock = Unwrapped::default();
         let last = (1 << 33) - 10;
         assert_eq!(clock.advance(last), last);

@@ -5,7 +5,7 @@
 
 use std::collections::HashMap;
 
-/// The check value of annex A, written out a second time.
+/// Returns the check value of annex A, written out a second time.
 fn check_value(data: &[u8]) -> u32 {
     let mut register = u32::MAX;
     for byte in data {

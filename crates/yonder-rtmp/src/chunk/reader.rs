@@ -1,4 +1,4 @@
-//! Putting messages together from chunks.
+//! Chunk reader: assembles messages.
 
 use std::collections::HashMap;
 
@@ -8,17 +8,17 @@ use crate::message::{Message, MessageKind};
 
 use super::{DEFAULT_CHUNK_SIZE, EXTENDED};
 
-/// Maximum length of a message with media: a keyframe at a very high rate stays under 8 MB.
+/// Maximum size of a media message: a keyframe at a very high rate is under 8 MB.
 const MAX_MEDIA: usize = 8 * 1024 * 1024;
-/// Memory that is reserved for a message before its bytes have come.
+/// Memory reserved for a message before its data arrives.
 const MAX_RESERVED: usize = 256 * 1024;
-/// Most chunk streams of one peer; real ones use under ten.
+/// Maximum chunk streams of a peer; real ones use under ten.
 const MAX_STREAMS: usize = 64;
 
-/// Why bytes are no chunks.
+/// Error for an invalid chunk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum ChunkError {
-    /// A message is announced longer than the limit.
+    /// The announced message exceeds the limit.
     #[error("message of {length} bytes is longer than {limit}")]
     TooLong {
         /// Announced length.
@@ -26,13 +26,13 @@ pub enum ChunkError {
         /// Maximum.
         limit: usize,
     },
-    /// A header refers to one that never came.
+    /// A header refers to a previous one that does not exist.
     #[error("chunk stream {0} continues what it never began")]
     NoPrevious(u32),
-    /// More chunk streams than any real peer uses.
+    /// Too many chunk streams.
     #[error("more than {MAX_STREAMS} chunk streams")]
     TooManyStreams,
-    /// A chunk size of zero, or beyond 31 bits (5.4.1).
+    /// Chunk size of zero, or beyond 31 bits (5.4.1).
     #[error("chunk size {0} is out of range")]
     ChunkSize(u32),
 }
@@ -49,11 +49,11 @@ struct Stream {
     in_message: bool,
 }
 
-/// Reads chunks. Applies Set Chunk Size and Abort by itself; they are returned as well.
+/// Chunk reader. Set Chunk Size and Abort are applied, and returned as messages as well.
 #[derive(Debug)]
 pub struct ChunkReader {
     chunk_size: usize,
-    /// Maximum length of a message.
+    /// Maximum message size.
     max_message: usize,
     streams: HashMap<u32, Stream>,
 }
@@ -64,7 +64,7 @@ impl Default for ChunkReader {
     }
 }
 
-/// Headers of a chunk; nothing is applied before the whole chunk is there.
+/// Headers of a chunk; they are applied once the whole chunk is available.
 struct Head {
     id: u32,
     format: u8,
@@ -77,16 +77,17 @@ struct Head {
 }
 
 impl ChunkReader {
-    /// Creates a reader of messages up to a length, in bytes.
+    /// Creates a reader with a maximum message size, in bytes.
     #[must_use]
     pub fn new(max_message: usize) -> Self {
         Self { chunk_size: DEFAULT_CHUNK_SIZE, max_message, streams: HashMap::new() }
     }
 
-    /// Consumes chunks from the front of `input` up to the end of the next message, which it returns; `None` when more bytes are needed.
+    /// Parses chunks at the beginning of `input` up to the end of the next message, which is returned; `None` if more
+    /// bytes are needed.
     ///
     /// # Errors
-    /// [`ChunkError`]; the connection cannot be used further.
+    /// [`ChunkError`]; the connection cannot be used any more.
     pub fn next_message(&mut self, input: &mut &[u8]) -> Result<Option<Message>, ChunkError> {
         while let Some(head) = self.read_head(input)? {
             let done = self.streams.get(&head.id).map_or(0, |stream| stream.partial.len());
@@ -148,7 +149,7 @@ impl ChunkReader {
             stream.in_message = true;
         }
         if stream.partial.is_empty() {
-            // Limited: the length is only announced so far.
+            // Bounded, since the length is only announced so far.
             stream.partial.reserve(stream.length.min(MAX_RESERVED));
         }
         stream.partial.extend_from_slice(part);
@@ -182,7 +183,7 @@ impl ChunkReader {
     }
 }
 
-/// 5.3.1.1: six, eight or sixteen bits of chunk stream.
+/// Parses the basic header (5.3.1.1): six, eight or sixteen bits of chunk stream ID.
 fn basic_header(rest: &mut &[u8]) -> Option<(u8, u32)> {
     let first = rest.try_get_u8().ok()?;
     let id = match first & 0x3f {
@@ -193,7 +194,7 @@ fn basic_header(rest: &mut &[u8]) -> Option<(u8, u32)> {
     Some((first >> 6, id))
 }
 
-/// 5.3.1.2: what the header says, completed from the one before.
+/// Parses the message header (5.3.1.2), completed from the previous one.
 fn message_header(rest: &mut &[u8], format: u8, id: u32, known: Option<&Stream>) -> Option<Head> {
     let mut head = Head {
         id,
@@ -216,7 +217,7 @@ fn message_header(rest: &mut &[u8], format: u8, id: u32, known: Option<&Stream>)
     if format == 0 {
         head.stream = rest.try_get_u32_le().ok()?;
     }
-    // Inside a message the length is that of its first chunk, whatever a peer repeats.
+    // Within a message the length is that of its first chunk.
     if let Some(stream) = known.filter(|stream| stream.in_message) {
         head.length = stream.length;
     }

@@ -45,7 +45,7 @@ fn a_long_message_is_cut_and_continued() {
 }
 
 #[test]
-fn extended_times_stand_on_every_chunk() {
+fn extended_timestamps_are_on_every_chunk() {
     let mut writer = ChunkWriter::default();
     writer.set_chunk_size(2);
     let bytes = write(&mut writer, 0x0100_0000, &[1, 2, 3]);
@@ -134,7 +134,7 @@ proptest! {
     }
 
     #[test]
-    fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+    fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
         let mut reader = ChunkReader::default();
         let mut rest = &data[..];
         while let Ok(Some(_)) = reader.next_message(&mut rest) {}

@@ -1,4 +1,4 @@
-//! Cutting messages into chunks without touching their payload.
+//! Chunk writer: splits messages into chunks without copying the payload.
 
 use bytes::{BufMut as _, Bytes, BytesMut};
 use yonder_protocol::Outbox;
@@ -7,7 +7,7 @@ use crate::message::MessageKind;
 
 use super::{DEFAULT_CHUNK_SIZE, EXTENDED};
 
-/// The chunk streams that we send on. All fit the one-byte basic header (5.3.1.1).
+/// Chunk streams for sending. Their IDs fit the one-byte basic header (5.3.1.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ChunkStream {
     /// Protocol control, fixed at 2.
@@ -16,9 +16,9 @@ pub enum ChunkStream {
     Command,
     /// Metadata.
     Data,
-    /// Sound.
+    /// Audio.
     Audio,
-    /// Pictures.
+    /// Video.
     Video,
 }
 
@@ -38,7 +38,7 @@ impl ChunkStream {
     }
 }
 
-/// The last header on a chunk stream.
+/// Last header on a chunk stream.
 #[derive(Debug, Clone, Copy)]
 struct Last {
     kind: u8,
@@ -48,12 +48,12 @@ struct Last {
     delta: Option<u32>,
 }
 
-/// Writes messages as chunks.
+/// Chunk writer.
 #[derive(Debug)]
 pub struct ChunkWriter {
     chunk_size: usize,
     last: [Option<Last>; 5],
-    /// Headers are built here and split off: many share one allocation.
+    /// Buffer for headers, which are split off: many share one allocation.
     headers: BytesMut,
 }
 
@@ -64,14 +64,14 @@ impl Default for ChunkWriter {
 }
 
 impl ChunkWriter {
-    /// Uses chunks of `size` payload bytes from the next message on. Set Chunk Size must have been sent before.
+    /// Sets the chunk size from the next message on. Set Chunk Size must have been sent before.
     pub fn set_chunk_size(&mut self, size: usize) {
         self.chunk_size = size.max(1);
     }
 
-    /// Writes one message whose payload is `pieces`, `length` bytes in all.
+    /// Writes a message whose payload is `pieces`, with a total length of `length`.
     ///
-    /// `timestamp` is in milliseconds modulo 2^32 and may step back; the full header kind then says so.
+    /// `timestamp` is in milliseconds modulo 2^32 and may step back, which takes a type 0 header.
     pub fn write(
         &mut self,
         out: &mut Outbox,
@@ -105,8 +105,7 @@ impl ChunkWriter {
         }
     }
 
-    /// Chooses the shortest of the four header kinds (5.3.1.2) and writes it. Returns the extended time, if
-    /// one is in use.
+    /// Writes the shortest possible header type (5.3.1.2). Returns the extended timestamp, if one is used.
     fn put_first_header(
         &mut self,
         on: ChunkStream,
@@ -119,7 +118,7 @@ impl ChunkWriter {
             self.headers.reserve(4096);
         }
         let last = self.last.get(on.slot()).copied().flatten();
-        // A step of half the range or more is a step back, which only an absolute time can express.
+        // A step of half the range or more is a step back, which needs an absolute timestamp.
         let delta = last
             .filter(|last| last.stream == stream)
             .map(|last| (last, timestamp.wrapping_sub(last.timestamp)))
@@ -145,7 +144,7 @@ impl ChunkWriter {
         if let Some(time) = extended {
             self.headers.put_u32(time);
         }
-        // After a full header the next delta is unknown to the peer: kind 3 would repeat its absolute time.
+        // After a type 0 header the next delta is unknown to the peer: type 3 would repeat the absolute timestamp.
         let delta = if format == 0 { None } else { Some(time) };
         if let Some(slot) = self.last.get_mut(on.slot()) {
             *slot = Some(Last { kind, stream, length, timestamp, delta });
@@ -153,7 +152,7 @@ impl ChunkWriter {
         extended
     }
 
-    /// A kind 3 header inside a message; the extended time is repeated (5.3.1.3).
+    /// Writes a type 3 header within a message; the extended timestamp is repeated (5.3.1.3).
     fn put_continuation(&mut self, on: ChunkStream, extended: Option<u32>) {
         if self.headers.capacity() < 32 {
             self.headers.reserve(4096);

@@ -1,4 +1,4 @@
-//! Handling of replies, and the next command after each (7.2.1 and 7.2.2).
+//! Responses, and the command after each (7.2.1 and 7.2.2).
 
 use std::time::Duration;
 
@@ -11,7 +11,7 @@ use crate::message::MessageKind;
 
 use super::{CHUNK_SIZE, Publisher, PublisherEvent, PushError, PushStep, Status};
 
-/// Transaction numbers; replies are matched by them.
+/// Transaction IDs of commands.
 const CONNECT: f64 = 1.0;
 const RELEASE: f64 = 2.0;
 const FC_PUBLISH: f64 = 3.0;
@@ -24,13 +24,13 @@ const AUDIO_CODECS: f64 = 1_408.0;
 const VIDEO_CODECS: f64 = 128.0;
 /// `videoFunction`: `SUPPORT_VID_CLIENT_SEEK`.
 const SEEK_BY_FRAME: f64 = 1.0;
-/// `capsEx` of Enhanced RTMP v2: reconnect requests are followed.
+/// `capsEx` of Enhanced RTMP v2: reconnect requests are supported.
 const CAPS_RECONNECT: f64 = 1.0;
 /// `FourCC` of H.265.
 const H265_FOUR_CC: &str = "hvc1";
 /// `ex.code` of a redirect.
 const REDIRECT: f64 = 302.0;
-/// Longest text of a platform that is kept, in characters.
+/// Maximum length of a text of the platform, in characters.
 const MAX_TEXT: usize = 300;
 
 impl Publisher {
@@ -74,7 +74,7 @@ impl Publisher {
                 let description = "the platform closed the connection".to_owned();
                 return Err(PushError::Ended { status: Status { description, ..Status::default() } });
             }
-            // onBWDone, onFCPublish and their like ask for nothing.
+            // `onBWDone`, `onFCPublish` and others need no response.
             _ => {}
         }
         Ok(())
@@ -102,7 +102,7 @@ impl Publisher {
         }
     }
 
-    /// `_error`: refusals of releaseStream and `FCPublish` are ignored, since many servers do not know them.
+    /// Handles `_error`. Errors of releaseStream and `FCPublish` are ignored, since many servers do not support them.
     fn handle_refusal(&mut self, command: &Command) -> Result<(), PushError> {
         let is_ours = match self.step {
             PushStep::Connecting => is(command, CONNECT),
@@ -134,7 +134,7 @@ impl Publisher {
                 self.enter(PushStep::Live, now);
                 Ok(())
             }
-            // Some servers report an unknown releaseStream or FCPublish so.
+            // The response of some servers to an unknown releaseStream or FCPublish.
             PushStep::Publishing | PushStep::Creating if code == "NetConnection.Call.Failed" => Ok(()),
             PushStep::Connecting | PushStep::Creating | PushStep::Publishing if refused => {
                 Err(self.refused(command))
@@ -158,7 +158,7 @@ impl Publisher {
         PushError::Refused { step: self.step, status: self.status(command) }
     }
 
-    /// Returns the information object as it is shown and logged: bounded, and without the secrets that some platforms repeat.
+    /// Returns the information object for display and logs: bounded, and without secrets, which some platforms repeat.
     fn status(&self, command: &Command) -> Status {
         let (level, code, description) = command.information();
         let application = mask(&self.config.server.full_address()).secrets;
@@ -178,7 +178,7 @@ impl Publisher {
     }
 }
 
-/// Returns true where the reply to `connect` lists a video codec, or all of them (`*`).
+/// Returns true if the reply to `connect` lists a video codec, or all of them (`*`).
 fn announces(reply: &Command, four_cc: &str) -> bool {
     let is_listed = |name: &str| name == four_cc || name == "*";
     let in_list = |value: &Value| match value {
@@ -196,8 +196,8 @@ fn is(command: &Command, transaction: f64) -> bool {
     (command.transaction - transaction).abs() < 0.5
 }
 
-/// Converts the number of a message stream: a whole one of 32 bits (5.3.1.2). For anything else the usual first is used.
+/// Converts a message stream ID, an integer of 32 bits (5.3.1.2). Anything else becomes 1.
 fn stream_number(number: f64) -> u32 {
-    // A whole number is displayed without a fraction.
+    // An integer is formatted without a fraction.
     number.to_string().parse().ok().filter(|number| *number > 0).unwrap_or(1)
 }

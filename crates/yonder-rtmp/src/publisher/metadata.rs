@@ -1,4 +1,4 @@
-//! `onMetaData` (FLV 10.1, E.5): what a player may want to know before the first picture.
+//! `onMetaData` (FLV 10.1, E.5).
 
 use bytes::{Bytes, BytesMut};
 use yonder_media::g711::Law;
@@ -12,16 +12,16 @@ use super::MeasuredRates;
 const AVC: f64 = 7.0;
 /// The `FourCC` of `hvc1` as a number (Enhanced RTMP v1, "Enhancing onMetaData").
 const HEVC: f64 = 1_752_589_105.0;
-/// `SoundFormat`s (E.4.2.1).
+/// `AudioFormat`s (E.4.2.1).
 const AAC: f64 = 10.0;
 const A_LAW: f64 = 7.0;
 const MU_LAW: f64 = 8.0;
 
-/// Share by which a measured frame rate may differ from the declared one. Some cameras declare fields instead of frames, and are
-/// wrong by a factor of two.
+/// Maximum relative difference of the measured from the declared frame rate. Some cameras declare fields instead of
+/// frames, a factor of two.
 const MAX_DEVIATION: f64 = 0.1;
 
-/// Returns the declared frame rate unless the measured one contradicts it.
+/// Returns the declared frame rate unless the measurement contradicts it.
 fn true_rate(declared: Option<f64>, measured: Option<f64>) -> Option<f64> {
     match (declared, measured) {
         (Some(declared), Some(measured)) if (declared - measured).abs() <= declared * MAX_DEVIATION => {
@@ -31,7 +31,7 @@ fn true_rate(declared: Option<f64>, measured: Option<f64>) -> Option<f64> {
     }
 }
 
-/// The data message for the given headers.
+/// Returns the data message for the given headers.
 pub(super) fn payload(headers: &StreamHeaders, rates: MeasuredRates) -> Bytes {
     let mut members: Vec<(String, Value)> = Vec::new();
     let mut put = |name: &str, value: Value| members.push((name.to_owned(), value));

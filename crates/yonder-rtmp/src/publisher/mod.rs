@@ -1,11 +1,11 @@
-//! The publishing side, as a machine without I/O.
+//! Publishing side as a state machine without I/O.
 //!
 //! ```text
 //!   Greeting ─▶ Connecting ─▶ Creating ─▶ Publishing ─▶ Live ─▶ End
 //! ```
 //!
-//! Begins with [`Publisher::start`], and is driven as a [`StreamCore`]. Once [`PublisherEvent::Accepted`] came, headers and bodies
-//! may be sent.
+//! Begins with [`Publisher::start`], and is driven as a [`StreamCore`]. After [`PublisherEvent::Accepted`], headers and bodies may be
+//! sent.
 
 mod dialogue;
 mod metadata;
@@ -25,25 +25,25 @@ use crate::command::Command;
 use crate::handshake::{Handshake, HandshakeError};
 use crate::message::{Message, MessageKind};
 
-/// Maximum length of a message of a platform: commands and controls alone come from one.
+/// Maximum size of a message of a platform, which sends only commands and control messages.
 const MAX_COMMAND: usize = 64 * 1024;
-/// How long the platform may take for one step of the dialogue.
+/// Timeout of each step of the dialogue.
 const STEP_TIMEOUT: Duration = Duration::from_secs(10);
-/// Our chunk size: most frames fit one chunk, so that headers cost next to nothing.
+/// Chunk size for sending: most frames fit one chunk, so the overhead is negligible.
 const CHUNK_SIZE: u32 = 65_536;
 
 /// Configuration of a publisher.
 #[derive(Debug, Clone)]
 pub struct PublisherConfig {
-    /// The server.
+    /// Server.
     pub server: RtmpServer,
-    /// The stream key.
+    /// Stream key.
     pub key: StreamKey,
-    /// Fills the handshake; random in service, fixed in tests.
+    /// Seed of the handshake; random in production.
     pub seed: u64,
 }
 
-/// Steps of the dialogue, in order.
+/// Step of the dialogue, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PushStep {
     /// Handshake.
@@ -54,12 +54,12 @@ pub enum PushStep {
     Creating,
     /// `publish` was sent, with the key.
     Publishing,
-    /// The platform takes media.
+    /// The platform receives media.
     Live,
 }
 
 impl PushStep {
-    /// Returns the name of the answer that the step waits for.
+    /// Returns the name of the response that the step waits for.
     #[must_use]
     pub fn waits_for(self) -> &'static str {
         match self {
@@ -72,45 +72,45 @@ impl PushStep {
     }
 }
 
-/// Measured rates of a stream, for its metadata; rates that are not known are left out of it.
+/// Measured rates of a stream for its metadata; unknown ones are omitted.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct MeasuredRates {
-    /// Frames per second. It replaces a declared frame rate from which it differs by more than a tenth.
+    /// Frames per second. Replaces a declared frame rate from which it differs by more than a tenth.
     pub fps: Option<f64>,
-    /// Kilobits per second of the video.
+    /// Video bit rate, in kilobits per second.
     pub video_kbps: Option<f64>,
-    /// Kilobits per second of the audio.
+    /// Audio bit rate, in kilobits per second.
     pub audio_kbps: Option<f64>,
 }
 
 /// Event of a publisher.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PublisherEvent {
-    /// The handshake is done.
+    /// The handshake is complete.
     Greeted,
     /// The application was accepted.
     Connected {
-        /// The server has announced H.265 (Enhanced RTMP, `fourCcList` or `videoFourCcInfoMap`).
+        /// The server announced H.265 (Enhanced RTMP, `fourCcList` or `videoFourCcInfoMap`).
         announces_h265: bool,
     },
     /// The key was accepted: media may be sent.
     Accepted,
-    /// The platform asks for another connection in place of this one, which it is about to end (Enhanced RTMP v2,
+    /// The platform requests a new connection in place of this one, which it is about to close (Enhanced RTMP v2,
     /// `NetConnection.Connect.ReconnectRequest`).
     ReconnectRequested {
-        /// The other server, where one is named that may be used.
+        /// Server to connect to, if a usable one is given.
         server: Option<RtmpServer>,
     },
 }
 
-/// Information object of an `onStatus` or `_error` (7.2.2), without control characters and with the stream key blanked out.
+/// Information object of an `onStatus` or `_error` (7.2.2), without control characters and with the stream key masked.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Status {
     /// `status`, `warning` or `error`.
     pub level: String,
-    /// Such as `NetStream.Publish.BadName`.
+    /// Code such as `NetStream.Publish.BadName`.
     pub code: String,
-    /// The platform's own words.
+    /// Description, as sent by the platform.
     pub description: String,
 }
 
@@ -124,14 +124,14 @@ impl fmt::Display for Status {
     }
 }
 
-/// Why a push failed or ended.
+/// Reason for the failure or end of a push.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PushError {
     /// The peer does not speak RTMP.
     #[error("the server does not speak RTMP: {0}")]
     NotRtmp(#[from] HandshakeError),
-    /// Its chunks make no sense.
+    /// Invalid chunks.
     #[error("the server does not keep to the protocol: {0}")]
     Chunk(#[from] ChunkError),
     /// The platform refused `connect`, `createStream` or `publish`.
@@ -139,25 +139,25 @@ pub enum PushError {
     Refused {
         /// Step of the dialogue.
         step: PushStep,
-        /// Its reason.
+        /// Reason.
         status: Status,
     },
-    /// The platform refers to another server: `connect` was refused with `ex.code` 302.
+    /// Redirect: `connect` was refused with `ex.code` 302.
     #[error("the platform refers to {server}")]
     Redirected {
-        /// The other server.
+        /// New server.
         server: Box<RtmpServer>,
     },
     /// The platform ended the broadcast.
     #[error("the platform ended the broadcast: {status}")]
     Ended {
-        /// Its reason.
+        /// Reason.
         status: Status,
     },
-    /// A step took too long.
+    /// Timeout of a step.
     #[error("no answer while waiting for {}", .0.waits_for())]
     NoAnswer(PushStep),
-    /// The push was closed in order.
+    /// The push was closed by this side.
     #[error("the push was closed")]
     Closed,
 }
@@ -172,7 +172,7 @@ impl PushError {
     }
 }
 
-/// The dialogue with one platform over one connection.
+/// RTMP dialogue over one connection.
 #[derive(Debug)]
 pub struct Publisher {
     config: PublisherConfig,
@@ -188,13 +188,13 @@ pub struct Publisher {
     acknowledged: u64,
     window: Option<u64>,
     last_timestamp: u32,
-    /// Codec of the picture that was announced last.
+    /// Last announced video codec.
     codec: Option<VideoCodec>,
     end: Option<End<PushError>>,
 }
 
 impl Publisher {
-    /// A publisher that has not begun.
+    /// Creates a publisher.
     #[must_use]
     pub fn new(config: PublisherConfig) -> Self {
         let handshake = Handshake::new(config.seed);
@@ -217,32 +217,32 @@ impl Publisher {
         }
     }
 
-    /// Sends the greeting. To be called once the connection stands.
+    /// Sends the handshake. Must be called once the connection is established.
     pub fn start(&mut self, now: Duration) {
         self.outbox.push(self.handshake.hello());
         self.enter(PushStep::Greeting, now);
     }
 
-    /// Ends the push for good. What has not been sent yet is dropped.
+    /// Ends the push. Data that has not been transmitted is dropped.
     fn finish(&mut self, why: PushError) {
         self.deadline = None;
         self.outbox.clear();
         self.end.get_or_insert_with(|| End { by: why.side(), why });
     }
 
-    /// Returns the number of bytes that are ready to be transmitted.
+    /// Returns the number of bytes that wait to be transmitted.
     #[must_use]
     pub fn pending(&self) -> usize {
         self.outbox.len()
     }
 
-    /// The step that the dialogue is at.
+    /// Returns the current step.
     #[must_use]
     pub fn step(&self) -> PushStep {
         self.step
     }
 
-    /// Sends metadata and sequence headers: before the first body, and again after every splice.
+    /// Sends metadata and sequence headers: before the first body, and after each splice.
     pub fn send_headers(&mut self, headers: &StreamHeaders, rates: MeasuredRates, timestamp: u32) {
         if !self.is_live() {
             return;
@@ -257,7 +257,7 @@ impl Publisher {
         }
     }
 
-    /// Sends metadata alone, when other rates have been measured.
+    /// Sends metadata alone, after a change of the measured rates.
     pub fn send_metadata(&mut self, headers: &StreamHeaders, rates: MeasuredRates, timestamp: u32) {
         if self.is_live() {
             let data = metadata::payload(headers, rates);
@@ -265,7 +265,7 @@ impl Publisher {
         }
     }
 
-    /// Sends a tag body at `timestamp` milliseconds (modulo 2^32). Its pieces are shared, not copied.
+    /// Sends a tag body at `timestamp` milliseconds (modulo 2^32). Its slices are shared.
     pub fn send_body(&mut self, body: &Body, timestamp: u32) {
         if !self.is_live() {
             return;
@@ -277,8 +277,8 @@ impl Publisher {
         self.send(on, kind, timestamp, &body.pieces);
     }
 
-    /// Ends in order: the end of the sequence, `FCUnpublish`, deleteStream. Nothing more can be sent, but what has been sent before is
-    /// still to be transmitted.
+    /// Ends the broadcast: end of sequence, `FCUnpublish`, deleteStream. Nothing more can be sent; queued data remains
+    /// to be transmitted.
     pub fn close(&mut self) {
         if self.is_live() {
             let timestamp = self.last_timestamp;
@@ -315,7 +315,7 @@ impl Publisher {
         self.writer.write(&mut self.outbox, ChunkStream::Command, header, &[command.encode()]);
     }
 
-    /// 5.4.3: a report after every window of bytes, if the peer set one.
+    /// Sends an acknowledgement after each window of bytes, if the peer has set one (5.4.3).
     fn acknowledge(&mut self) {
         if self.window.is_some_and(|window| self.received - self.acknowledged >= window) {
             self.acknowledged = self.received;
@@ -353,12 +353,12 @@ impl Publisher {
             }
             MessageKind::UserControl => self.handle_user_control(&message.payload),
             MessageKind::Command | MessageKind::Command3 => {
-                // A malformed command is ignored: it must not end the broadcast.
+                // A malformed command is ignored, since it must not end the broadcast.
                 if let Ok(command) = Command::decode(message.payload.clone()) {
                     self.handle_command(&command, now)?;
                 }
             }
-            // Set Chunk Size and Abort were applied by the reader; the rest does not concern a publisher.
+            // Set Chunk Size and Abort were applied by the reader; the rest is irrelevant for a publisher.
             MessageKind::SetChunkSize
             | MessageKind::Abort
             | MessageKind::Acknowledgement
@@ -370,7 +370,7 @@ impl Publisher {
         Ok(())
     }
 
-    /// 7.1.7: a ping request (6) is answered with the same time (7).
+    /// Answers a ping request (6) with a ping response (7) of the same timestamp (7.1.7).
     fn handle_user_control(&mut self, payload: &[u8]) {
         if let Some((&[0, 6, a, b, c, d], _)) = payload.split_first_chunk::<6>() {
             self.send_control(MessageKind::UserControl, &[0, 7, a, b, c, d]);

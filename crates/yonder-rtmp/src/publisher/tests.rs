@@ -116,7 +116,7 @@ fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
 }
 
 #[test]
-fn measured_rates_stand_in_the_metadata_once_they_are_known() {
+fn measured_rates_are_in_the_metadata_once_known() {
     let sent_metadata = |rates| {
         let mut pair = Pair::new(1000);
         pair.go_live();
@@ -232,7 +232,7 @@ fn refusal_of_the_publish_is_reported_with_step_code_and_description() {
 }
 
 #[test]
-fn key_repeated_by_the_platform_is_blanked_out() {
+fn key_repeated_by_the_platform_is_masked() {
     let mut pair = Pair::new(1000);
     pair.connect();
     pair.receiver.refuse_publish("no stream planted-secret-key here");
@@ -252,7 +252,7 @@ fn refusal_of_the_application_is_reported_at_its_step() {
 }
 
 #[test]
-fn failed_courtesy_call_reported_by_status_is_ignored() {
+fn failure_of_an_optional_command_by_status_is_ignored() {
     let mut pair = Pair::new(1000);
     pair.connect();
     let information = Value::Object(vec![
@@ -298,7 +298,7 @@ fn the_answer_to_a_ping_repeats_its_time() {
 }
 
 #[test]
-fn refusals_of_courtesy_commands_are_passed_over() {
+fn refusals_of_optional_commands_are_ignored() {
     let mut pair = Pair::new(1000);
     pair.connect();
     let refusal = Command::new("_error", 2.0, vec![Value::Null]);
@@ -307,7 +307,7 @@ fn refusals_of_courtesy_commands_are_passed_over() {
 }
 
 #[test]
-fn a_silent_platform_is_no_answer_at_the_step_it_is_at() {
+fn silent_platform_times_out_at_its_step() {
     let mut publisher = publisher();
     publisher.handle_timeout(Duration::from_secs(9));
     assert_eq!(publisher.end(), None);
@@ -322,7 +322,7 @@ fn a_server_of_another_protocol_is_named() {
 }
 
 #[test]
-fn closing_says_goodbye_and_sends_nothing_more() {
+fn closing_ends_the_stream_and_sends_nothing_more() {
     let mut pair = Pair::new(1000);
     pair.go_live();
     pair.publisher.close();
@@ -343,7 +343,7 @@ fn payload_slices_reach_the_outbox_without_a_copy() {
     assert!(slices[..filled].iter().any(|slice| slice.as_ptr() == body.pieces[1].as_ptr()));
 }
 
-/// A message on the command stream, in one chunk of kind 0.
+/// Returns a message on the command stream, in one chunk of kind 0.
 fn message(kind: u8, payload: &[u8]) -> BytesMut {
     let length = u32::try_from(payload.len()).unwrap().to_be_bytes();
     let mut message = BytesMut::from(&[3, 0, 0, 0, length[1], length[2], length[3], kind, 0, 0, 0, 0][..]);
@@ -371,7 +371,7 @@ fn a_command_that_cannot_be_read_ends_no_broadcast(#[case] values: &[u8]) {
 }
 
 #[test]
-fn a_publish_start_is_understood_behind_values_that_cannot_be_read() {
+fn publish_start_after_invalid_values_is_recognized() {
     let mut pair = Pair::new(1000);
     pair.connect();
     let mut payload = Command::new("onStatus", 0.0, vec![Value::Null]).encode().to_vec();
@@ -417,7 +417,7 @@ fn a_platform_cannot_make_us_hold_megabytes() {
 }
 
 #[test]
-fn push_that_is_over_stays_over_and_writes_nothing() {
+fn ended_push_stays_ended_and_writes_nothing() {
     let mut pair = Pair::new(1000);
     pair.go_live();
     pair.receiver.end_broadcast("the owner ended it");

@@ -1,4 +1,4 @@
-//! Checks of a publisher against the standard, for stand-in platforms: what strict servers refuse.
+//! Conformance checks of a publisher, for strict stand-in platforms.
 
 use bytes::Bytes;
 
@@ -6,27 +6,27 @@ use crate::amf0::Value;
 use crate::command::Command;
 use crate::message::{Message, MessageKind};
 
-/// Deviation of a publisher from the standard.
+/// Violation of the standard by a publisher.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum Violation {
     /// 7.2.1.1.
     #[error("connect lacks {0}")]
     ConnectMember(&'static str),
-    /// A command that is out of order.
+    /// Command out of order.
     #[error("{0} at a time at which it has no meaning")]
     Order(String),
     /// 5.4: protocol control messages have message stream 0.
     #[error("a control message on message stream {0}")]
     ControlStream(u32),
-    /// 7.2.2: `publish` and media have the message stream that `createStream` returned.
+    /// 7.2.2: `publish` and media use the message stream that `createStream` returned.
     #[error("{what} on message stream {found}, not on {created}")]
     MediaStream {
-        /// Kind of message.
+        /// Message.
         what: &'static str,
-        /// Its message stream.
+        /// Message stream ID used.
         found: u32,
-        /// The stream that was created.
+        /// Message stream ID created.
         created: u32,
     },
     /// 7.2.2.6: the publishing name is empty, or the type is not `live`.
@@ -35,28 +35,28 @@ pub enum Violation {
     /// Media before the publish was accepted, or after the end.
     #[error("{0} outside of a broadcast")]
     Outside(&'static str),
-    /// FLV 10.1, E.4: coded frames need a sequence header first, and a keyframe.
+    /// FLV 10.1, E.4: a sequence header, and a keyframe, must precede coded frames.
     #[error("{0} before {1}")]
     Missing(&'static str, &'static str),
-    /// Times of a track step back.
+    /// Timestamps of a track step back.
     #[error("{what} at {to} ms after {from} ms")]
     Time {
         /// Track.
         what: &'static str,
-        /// Time before.
+        /// Previous timestamp.
         from: u32,
-        /// Time.
+        /// Timestamp.
         to: u32,
     },
-    /// FLV 10.1, E.5: metadata are `@setDataFrame` and `onMetaData` with an array.
+    /// FLV 10.1, E.5: metadata is `@setDataFrame` and `onMetaData` with an array.
     #[error("a data message that is no metadata")]
     Metadata,
 }
 
-/// Type of a publish command that is a broadcast, and no recording (7.2.2.6).
+/// Type of a publish command for a live broadcast (7.2.2.6).
 const PUBLISHING_TYPE: &str = "live";
 
-/// Progress of a publisher.
+/// State of a publisher.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 enum Stage {
     #[default]
@@ -67,7 +67,7 @@ enum Stage {
     Ended,
 }
 
-/// Progress of one track.
+/// State of one track.
 #[derive(Debug, Clone, Copy, Default)]
 struct Track {
     has_header: bool,
@@ -75,7 +75,7 @@ struct Track {
     last: Option<u32>,
 }
 
-/// Checks message by message.
+/// Conformance checks message by message.
 #[derive(Debug, Default)]
 pub(super) struct Conformance {
     stage: Stage,
@@ -83,13 +83,13 @@ pub(super) struct Conformance {
     audio: Track,
 }
 
-/// Time may stand still, and wraps.
+/// Returns true for a step back; timestamps may repeat, and wrap.
 fn steps_back(from: u32, to: u32) -> bool {
     to.wrapping_sub(from).cast_signed() < 0
 }
 
 impl Conformance {
-    /// Checks a message of the publisher. `created` is the message stream that it was given.
+    /// Checks a message. `created` is the message stream ID given to the publisher.
     pub(super) fn check(&mut self, message: &Message, created: u32) -> Result<(), Violation> {
         match message.kind {
             MessageKind::SetChunkSize
@@ -157,7 +157,7 @@ impl Conformance {
                 Ok(())
             }
             ("connect" | "createStream" | "publish" | "FCUnpublish" | "deleteStream", _) => out_of_order(),
-            // Commands beyond the standard mean nothing here.
+            // Other commands are ignored.
             _ => Ok(()),
         }
     }

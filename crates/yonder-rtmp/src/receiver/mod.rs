@@ -1,7 +1,8 @@
-//! The receiving side, for stand-in platforms and rehearsals: takes one publisher over one connection.
+//! Receiving side, for stand-in platforms and rehearsals: one publisher over one connection.
 //!
 //! The owner decides: after [`ReceiverEvent::Connect`] it calls [`Receiver::accept_connect`] or
-//! [`Receiver::refuse_connect`], after [`ReceiverEvent::Publish`] likewise for the key.
+//! [`Receiver::refuse_connect`], after [`ReceiverEvent::Publish`] [`Receiver::accept_publish`] or
+//! [`Receiver::refuse_publish`].
 
 mod conformance;
 mod replies;
@@ -22,10 +23,10 @@ use crate::message::{Message, MessageKind};
 use conformance::Conformance;
 pub use conformance::Violation;
 
-/// Bytes after which the publisher is asked to report (5.4.4).
+/// Window acknowledgement size, in bytes (5.4.4).
 const WINDOW: u32 = 2_500_000;
 
-/// Why a publisher's bytes were refused.
+/// Error for invalid data of a publisher.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum ReceiverError {
@@ -46,17 +47,17 @@ pub enum ReceiverError {
 /// Event of a receiver.
 #[derive(Debug, Clone)]
 pub enum ReceiverEvent {
-    /// It asks for an application.
+    /// `connect`.
     Connect {
         /// Application name.
         app: String,
     },
-    /// It wants to publish under a key.
+    /// `publish`.
     Publish {
-        /// The key as it came.
+        /// Stream key, as sent.
         key: SecretString,
     },
-    /// `onMetaData` and its members.
+    /// `onMetaData` with its members.
     Metadata(Value),
     /// A video tag body.
     Video {
@@ -72,11 +73,11 @@ pub enum ReceiverEvent {
         /// Tag body.
         body: Bytes,
     },
-    /// It ended in order.
+    /// The publisher ended the broadcast in order.
     Ended,
 }
 
-/// The dialogue with one publisher.
+/// RTMP dialogue with one publisher.
 #[derive(Debug)]
 pub struct Receiver {
     handshake: Handshake,
@@ -86,7 +87,7 @@ pub struct Receiver {
     events: VecDeque<ReceiverEvent>,
     connect_transaction: f64,
     stream: u32,
-    /// Video codecs that the reply to `connect` lists.
+    /// Video codecs in the response to `connect`.
     four_ccs: Vec<String>,
     acknowledged: Option<u32>,
     conformance: Conformance,
@@ -94,11 +95,11 @@ pub struct Receiver {
     end: Option<End<ReceiverError>>,
 }
 
-/// Violations kept for a caller that does not ask.
+/// Maximum violations in the queue.
 const MAX_VIOLATIONS: usize = 16;
 
 impl Receiver {
-    /// A receiver that waits for the greeting; `seed` fills its half of the handshake.
+    /// Creates a receiver; `seed` fills its part of the handshake.
     #[must_use]
     pub fn new(seed: u64) -> Self {
         Self {
@@ -117,12 +118,12 @@ impl Receiver {
         }
     }
 
-    /// Returns the next deviation of the publisher from the standard. The receiver itself is lenient.
+    /// Returns the next violation of the standard. The receiver itself is lenient.
     pub fn poll_violation(&mut self) -> Option<Violation> {
         self.violations.pop_front()
     }
 
-    /// Bytes that the publisher has acknowledged, if it ever did.
+    /// Returns the bytes that the publisher has acknowledged; `None` before the first acknowledgement.
     #[must_use]
     pub fn acknowledged(&self) -> Option<u32> {
         self.acknowledged

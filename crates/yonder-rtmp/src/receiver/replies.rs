@@ -1,4 +1,4 @@
-//! Replies of the receiving side.
+//! Responses of the receiving side.
 
 use crate::amf0::Value;
 use crate::command::Command;
@@ -7,7 +7,7 @@ use crate::message::MessageKind;
 use super::{Receiver, WINDOW};
 
 impl Receiver {
-    /// Grants the application.
+    /// Accepts the application.
     pub fn accept_connect(&mut self) {
         self.send_control(MessageKind::WindowSize, &WINDOW.to_be_bytes());
         let mut bandwidth = WINDOW.to_be_bytes().to_vec();
@@ -28,13 +28,13 @@ impl Receiver {
         self.send_command(0, &reply);
     }
 
-    /// Grants the application as a server of Enhanced RTMP that takes the given video codecs.
+    /// Accepts the application as a server of Enhanced RTMP with the given video codecs.
     pub fn accept_connect_with(&mut self, four_ccs: &[&str]) {
         self.four_ccs = four_ccs.iter().map(|name| (*name).to_owned()).collect();
         self.accept_connect();
     }
 
-    /// Refuses the application and refers to another server.
+    /// Refuses the application with a redirect to another server.
     pub fn redirect(&mut self, target: &str) {
         let extension = Value::Object(vec![
             ("code".to_owned(), Value::Number(302.0)),
@@ -48,7 +48,7 @@ impl Receiver {
         self.send_command(0, &reply);
     }
 
-    /// Asks for another connection in place of this one, at `target` where given (Enhanced RTMP v2).
+    /// Requests a new connection in place of this one, to `target` if given (Enhanced RTMP v2).
     pub fn request_reconnect(&mut self, target: Option<&str>) {
         let mut information =
             information("status", "NetConnection.Connect.ReconnectRequest", "this server is drained");
@@ -58,14 +58,14 @@ impl Receiver {
         self.send_command(0, &Command::new("onStatus", 0.0, vec![Value::Null, information]));
     }
 
-    /// Refuses the application with the given words.
+    /// Refuses the application with a description.
     pub fn refuse_connect(&mut self, words: &str) {
         let information = information("error", "NetConnection.Connect.Rejected", words);
         let reply = Command::new("_error", self.connect_transaction, vec![Value::Null, information]);
         self.send_command(0, &reply);
     }
 
-    /// Grants the key.
+    /// Accepts the stream key.
     pub fn accept_publish(&mut self) {
         // Stream Begin (7.1.7, event 0).
         let [a, b, c, d] = self.stream.to_be_bytes();
@@ -73,17 +73,17 @@ impl Receiver {
         self.send_status("status", "NetStream.Publish.Start", "publishing");
     }
 
-    /// Refuses the key with the given words.
+    /// Refuses the stream key with a description.
     pub fn refuse_publish(&mut self, words: &str) {
         self.send_status("error", "NetStream.Publish.BadName", words);
     }
 
-    /// Ends a running broadcast with the given words.
+    /// Ends a running broadcast with a description.
     pub fn end_broadcast(&mut self, words: &str) {
         self.send_status("error", "NetStream.Publish.Rejected", words);
     }
 
-    /// Asks for a sign of life (7.1.7, event 6).
+    /// Sends a ping request (7.1.7, event 6).
     pub fn ping(&mut self, time: u32) {
         let [a, b, c, d] = time.to_be_bytes();
         self.send_control(MessageKind::UserControl, &[0, 6, a, b, c, d]);

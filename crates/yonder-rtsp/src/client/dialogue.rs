@@ -19,7 +19,7 @@ impl Client {
         let sequence = response.headers.get("CSeq").and_then(|value| value.trim().parse::<u32>().ok());
         let Some(pending) = self.pending.take_if(|pending| sequence.is_none_or(|s| s == pending.sequence))
         else {
-            // A late reply to something given up.
+            // A late reply to a request that timed out.
             return Ok(());
         };
         if response.status == 401 && self.state == State::Playing {
@@ -52,7 +52,7 @@ impl Client {
                 Ok(())
             }
             State::Playing => {
-                // The session is gone, whatever still comes over the connection.
+                // The session does not exist any more, even if the connection still delivers data.
                 if response.status == 454 {
                     return Err(PullError::ClosedByCamera);
                 }
@@ -62,7 +62,7 @@ impl Client {
                 Ok(())
             }
             State::Closed | State::New => Ok(()),
-            // 457 Invalid Range, and 400 or 451 of cameras that do not know the header.
+            // 457 Invalid Range, and 400 or 451 of cameras that do not support the header.
             State::Play if !self.without_range && matches!(response.status, 400 | 451 | 457) => {
                 self.without_range = true;
                 let url = self.aggregate.clone();
@@ -73,7 +73,8 @@ impl Client {
         }
     }
 
-    /// A keep-alive that was answered 401: its nonce may be old. Nothing that is refused here ends a session that plays.
+    /// Handles a keep-alive answered with 401: its nonce may have expired. A refused keep-alive never ends a session
+    /// that plays.
     fn handle_refused_keep_alive(&mut self, response: &Response, mut pending: Pending, now: Duration) {
         let fields = response.headers.all("WWW-Authenticate");
         if let (Some(challenge), Some(credentials)) =
@@ -90,7 +91,8 @@ impl Client {
         self.change_keep_alive();
     }
 
-    /// 401, 405, 501 and the like: the next keep-alive is an OPTIONS; where that is refused as well, our RTCP reports have to do.
+    /// Changes the method of the keep-alive after 401, 405, 501 and the like: to OPTIONS, and after another refusal to
+    /// our RTCP reports alone.
     fn change_keep_alive(&mut self) {
         if self.keep_alive_method == "OPTIONS" {
             self.keep_alive_at = None;
@@ -119,7 +121,7 @@ impl Client {
             return Err(PullError::ClearPassword);
         }
         if pending.authorized {
-            // Many cameras renew their nonce without `stale`; credentials that were accepted once are still valid.
+            // Many cameras change their nonce without `stale`; credentials that were accepted once are still valid.
             let only_nonce = challenge.is_stale() || self.signed_in;
             if !only_nonce || pending.stale >= MAX_STALE {
                 return Err(refused(true));
@@ -145,7 +147,7 @@ impl Client {
         matches!(challenge, Challenge::Basic) && (self.config.requires_digest || self.digest_offered)
     }
 
-    /// Returns the facts of a refusal; redirects (RFC 2326, 11.3) are apart, since they lead somewhere.
+    /// Returns the error for a refusal or a redirect (RFC 2326, 11.3).
     fn refusal(&self, pending: &Pending, response: &Response) -> PullError {
         match response.status {
             300..=399 => redirected(&response.headers),
@@ -158,7 +160,7 @@ impl Client {
         }
     }
 
-    /// Returns the reason phrase without the secrets that some cameras repeat.
+    /// Returns the reason phrase without secrets, which some cameras repeat.
     fn reason(&self, response: &Response) -> String {
         let ClientConfig { url, credentials, .. } = &self.config;
         let in_url = url.secrets();
@@ -166,9 +168,9 @@ impl Client {
         redact(&response.reason, in_url.iter().map(SecretString::expose_secret).chain(password))
     }
 
-    /// OPTIONS is a courtesy: whatever the answer, the camera speaks RTSP.
+    /// Handles the response to OPTIONS. Any response shows that the camera speaks RTSP.
     fn after_options(&mut self, response: &Response, now: Duration) -> Result<(), PullError> {
-        // A list without GET_PARAMETER says how this camera is kept alive; many leave the list out.
+        // A list without GET_PARAMETER determines the keep-alive method; many cameras omit the list.
         if response.headers.get("Public").is_some_and(|methods| !methods.contains("GET_PARAMETER")) {
             self.keep_alive_method = "OPTIONS";
         }
@@ -177,7 +179,7 @@ impl Client {
         Ok(())
     }
 
-    /// Reports that the camera speaks RTSP: by its reply to OPTIONS, or to DESCRIBE where that is the first.
+    /// Reports that the camera speaks RTSP, at its response to OPTIONS or DESCRIBE.
     fn note_greeted(&mut self) {
         if !std::mem::replace(&mut self.greeted, true) {
             self.events.push_back(ClientEvent::Step(Step::Greeted));
@@ -196,7 +198,7 @@ impl Client {
         pending: &Pending,
         now: Duration,
     ) -> Result<(), PullError> {
-        // RFC 2326, C.1.1: the order in which the base address is looked for.
+        // Order of precedence for the base URL (RFC 2326, C.1.1).
         let base = response
             .headers
             .get("Content-Base")
@@ -232,7 +234,7 @@ impl Client {
             }
             Transport::Datagrams(ports) => {
                 let Some((media, control)) = ports.get(track) else {
-                    // There are no ports for more tracks than this.
+                    // No ports are available for more tracks.
                     self.tracks.truncate(track);
                     return self.set_up(track, now);
                 };
@@ -251,7 +253,7 @@ impl Client {
         now: Duration,
     ) -> Result<(), PullError> {
         if !(200..300).contains(&response.status) {
-            // Sound that cannot be had is done without; the picture is what the relay is for.
+            // A refused audio track is dropped; the video is required.
             if track > 0 {
                 self.tracks.remove(track);
                 self.set_up(track, now);
@@ -271,12 +273,12 @@ impl Client {
         Ok(())
     }
 
-    /// Parses the Transport of a SETUP response. One that differs from the request is refused: its packets
-    /// would go where nobody listens.
+    /// Parses the Transport header of a SETUP response. A transport that differs from the request is an error, since
+    /// its packets would not arrive.
     fn read_transport(&mut self, response: &Response, at: usize) -> Result<(), PullError> {
         let transport = response.headers.get("Transport").unwrap_or_default();
         let refused = || PullError::OtherTransport { transport: transport.to_owned() };
-        // Packets would be sent to a multicast group, which this client does not join.
+        // A multicast group, which this client does not join.
         let is_multicast = transport.split(';').any(|part| part.trim().eq_ignore_ascii_case("multicast"));
         if is_multicast {
             return Err(refused());
@@ -299,7 +301,7 @@ impl Client {
     }
 }
 
-/// Only the address proper is kept: credentials in it are not ours to use.
+/// Credentials in the location are dropped.
 pub(super) fn redirected(headers: &Headers) -> PullError {
     let location = CameraUrl::parse(headers.get("Location").unwrap_or_default());
     PullError::Redirected { location: location.ok().map(|(url, _)| Box::new(url)) }

@@ -1,13 +1,12 @@
-//! The RTSP client's dialogue (RFC 2326), as a machine without I/O.
+//! RTSP client (RFC 2326) as a state machine without I/O.
 //!
 //! ```text
 //!   Options ─▶ Describe ─▶ SetUp(0) ─▶ … ─▶ Play ─▶ Playing ─▶ Closed
 //!      ╰── any request answered 401 is repeated with credentials ──╯
 //! ```
 //!
-//! Call order: [`Client::start`], then for every delivery [`Client::handle_input`], for every deadline
-//! [`Client::handle_timeout`]; after each, drain [`Client::poll_transmit`] and [`Client::poll_event`] and look
-//! at [`Client::poll_timeout`].
+//! Call order: [`Client::start`]; then [`Client::handle_input`] for received data and [`Client::handle_timeout`] at deadlines. After each
+//! call, drain [`Client::poll_transmit`] and [`Client::poll_event`] and read [`Client::poll_timeout`].
 
 mod dialogue;
 mod skipped;
@@ -26,86 +25,86 @@ use crate::url::{CameraUrl, Credentials};
 pub use skipped::Skipped;
 pub use tracks::{ClientTrack, Codec, DatagramPeer, Offered};
 
-/// How long a reply may take. Cameras on slow links answer within a second or two; booting ones within five.
+/// Reply timeout. Cameras on slow links answer within a second or two; booting ones within five.
 const REPLY_TIMEOUT: Duration = Duration::from_secs(8);
-/// The same for OPTIONS, which is not needed: cameras that do not know it leave it unanswered.
+/// Reply timeout of OPTIONS, which is optional: cameras that do not support it may leave it unanswered.
 const OPTIONS_TIMEOUT: Duration = Duration::from_secs(3);
-/// Maximum number of bytes skipped in a row in search of an item: two interleaved frames of the greatest length.
+/// Maximum consecutive bytes skipped in search of an item: two interleaved frames of maximum length.
 const MAX_SKIPPED: usize = 128 * 1024;
 /// Session timeout assumed when SETUP names none (12.37).
 const DEFAULT_SESSION_TIMEOUT: Duration = Duration::from_secs(60);
-/// How often a stale nonce is renewed for one request.
+/// Maximum renewals of a stale nonce for one request.
 const MAX_STALE: u8 = 2;
 
-/// How to pull.
+/// Configuration of a client.
 #[derive(Debug, Clone)]
 pub struct ClientConfig {
-    /// The stream.
+    /// URL of the stream.
     pub url: CameraUrl,
-    /// User name and password, where the camera wants them.
+    /// Credentials, if the camera needs them.
     pub credentials: Option<Credentials>,
-    /// The camera has offered Digest before: a challenge for Basic alone, which would send the password in clear, is not answered. It
-    /// may come from another device at the same address.
+    /// The camera has offered Digest before: a challenge for Basic alone is not answered, since it would reveal the
+    /// password. It may come from another device at the same address.
     pub requires_digest: bool,
-    /// How packets shall travel.
+    /// Transport of RTP packets.
     pub transport: Transport,
-    /// Makes the client nonce and the RTCP source; random in service, fixed in tests.
+    /// Seed of the client nonce and the RTCP source; random in production.
     pub seed: u64,
 }
 
-/// How a camera's packets travel.
+/// Transport of RTP packets.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Transport {
     /// Within the RTSP connection (RFC 2326, 10.12).
     #[default]
     Interleaved,
-    /// As datagrams to these pairs of local ports (media, control), one pair for each track in order.
+    /// UDP to these pairs of local ports (RTP, RTCP), one pair per track.
     Datagrams(Vec<(u16, u16)>),
 }
 
-/// Progress of the dialogue, in order.
+/// Step of the dialogue, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Step {
     /// The camera speaks RTSP.
     Greeted,
-    /// The camera accepted the user name and password.
+    /// The camera accepted the credentials.
     SignedIn,
-    /// The stream is described.
+    /// The stream was described.
     Described,
-    /// All wanted tracks are set up.
+    /// All selected tracks were set up.
     SetUp,
-    /// The camera agreed to play.
+    /// The camera answered PLAY.
     Playing,
 }
 
-/// Which part of a track's data a channel carries.
+/// Channel of a track.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Channel {
-    /// RTP packets.
+    /// RTP.
     Media,
-    /// RTCP packets.
+    /// RTCP.
     Control,
 }
 
 /// Event of a client.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ClientEvent {
-    /// A step was reached.
+    /// A step was completed.
     Step(Step),
     /// The camera has offered Digest authentication.
     DigestOffered,
-    /// Everything the camera offers.
+    /// All media that the camera offers.
     Offered(Vec<Offered>),
-    /// The tracks that will be pulled, picture first.
+    /// Selected tracks, video first.
     Tracks(Vec<ClientTrack>),
 }
 
-/// Data of a track that came over the connection (10.12).
+/// Interleaved packet of a track (10.12).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Data<'a> {
-    /// The track's place in the list of tracks.
+    /// Index of the track.
     pub track: usize,
-    /// Media or control.
+    /// RTP or RTCP.
     pub channel: Channel,
     /// The packet.
     pub packet: &'a [u8],
@@ -122,7 +121,7 @@ enum State {
     Closed,
 }
 
-/// A request that waits for its reply.
+/// Request that waits for its reply.
 #[derive(Debug)]
 struct Pending {
     sequence: u32,
@@ -130,13 +129,13 @@ struct Pending {
     url: String,
     headers: Vec<(&'static str, String)>,
     deadline: Duration,
-    /// Credentials went with it.
+    /// It carried credentials.
     authorized: bool,
-    /// How often it was repeated because only the nonce was refused.
+    /// Repetitions because of a stale nonce.
     stale: u8,
 }
 
-/// The dialogue with one camera over one connection.
+/// RTSP dialogue over one connection.
 #[derive(Debug)]
 pub struct Client {
     config: ClientConfig,
@@ -145,9 +144,9 @@ pub struct Client {
     pending: Option<Pending>,
     authenticator: Option<Authenticator>,
     digest_offered: bool,
-    /// The camera has accepted these credentials in this session.
+    /// The camera accepted the credentials in this session.
     signed_in: bool,
-    /// Address for PLAY, keep-alive and TEARDOWN.
+    /// Aggregate URL for PLAY, keep-alive and TEARDOWN.
     aggregate: String,
     session: Option<String>,
     session_timeout: Duration,
@@ -156,21 +155,21 @@ pub struct Client {
     tracks: Vec<ClientTrack>,
     transmit: VecDeque<Bytes>,
     events: VecDeque<ClientEvent>,
-    /// The camera has sent a reply in this connection: bytes of no item are skipped from then on.
+    /// The camera has sent a reply on this connection; unknown bytes are skipped from then on.
     speaks_rtsp: bool,
-    /// The heads of the camera are not UTF-8.
+    /// The headers of the camera are not UTF-8.
     uses_bytes: bool,
     /// Bytes skipped since the last item.
     skipped_in_a_row: usize,
     skipped: Skipped,
     /// PLAY was repeated without its `Range`.
     without_range: bool,
-    /// The step was reported.
+    /// [`Step::Greeted`] was reported.
     greeted: bool,
 }
 
 impl Client {
-    /// A client that has not begun.
+    /// Creates a client.
     #[must_use]
     pub fn new(config: ClientConfig) -> Self {
         let aggregate = config.url.request_url();
@@ -199,18 +198,18 @@ impl Client {
         }
     }
 
-    /// Sends the first request. To be called once the connection stands.
+    /// Sends the first request. Must be called once the connection is established.
     pub fn start(&mut self, now: Duration) {
         self.state = State::Options;
         let url = self.config.url.request_url();
         self.request("OPTIONS", url, Vec::new(), now);
     }
 
-    /// Takes complete items off the front of what the socket delivered, up to the next data of a track, which it
-    /// returns; to be called until there is none. Events tell what came before.
+    /// Parses complete items at the beginning of `input`, up to and including the next packet of a track, which is
+    /// returned. Must be called until it returns `None`. Events of earlier items are queued.
     ///
     /// # Errors
-    /// [`PullError`] when the dialogue is over; the connection should then be closed.
+    /// [`PullError`] at the end of the dialogue; the connection should then be closed.
     pub fn handle_input<'a>(
         &mut self,
         input: &mut &'a [u8],
@@ -219,7 +218,7 @@ impl Client {
         while let Some(item) = self.next_item(input)? {
             match item {
                 Item::Frame { channel, payload } => {
-                    // Data of tracks that nobody asked for is left alone.
+                    // Packets of tracks that are not set up are ignored.
                     if let Some((track, channel)) = self.place_of(channel) {
                         return Ok(Some(Data { track, channel, packet: payload }));
                     }
@@ -237,13 +236,13 @@ impl Client {
         Ok(None)
     }
 
-    /// Returns what was skipped in this connection.
+    /// Returns the counts of skipped data on this connection.
     #[must_use]
     pub fn skipped(&self) -> Skipped {
         self.skipped
     }
 
-    /// Returns the next item. Once the camera has shown that it speaks RTSP, bytes that belong to none are skipped.
+    /// Returns the next item. Once the camera has sent a reply, bytes that do not belong to an item are skipped.
     fn next_item<'a>(&mut self, input: &mut &'a [u8]) -> Result<Option<Item<'a>>, PullError> {
         loop {
             let is_stray = self.state == State::Playing
@@ -276,23 +275,23 @@ impl Client {
         self.skipped.header_lines += u64::try_from(headers.skipped_lines()).unwrap_or(u64::MAX);
     }
 
-    /// The earliest time at which [`Client::handle_timeout`] has something to do.
+    /// Returns the earliest time at which [`Client::handle_timeout`] has something to do.
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Duration> {
         let reply = self.pending.as_ref().map(|pending| pending.deadline);
         [reply, self.keep_alive_at].into_iter().flatten().min()
     }
 
-    /// Lets time pass. Early calls do nothing.
+    /// Handles due timeouts; early calls have no effect.
     ///
     /// # Errors
-    /// [`PullError::NoAnswer`] when a reply did not come in time.
+    /// [`PullError::NoAnswer`] if a reply is overdue.
     pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PullError> {
         if let Some(pending) = self.pending.as_ref().filter(|pending| pending.deadline <= now) {
-            // A camera that plays but no longer answers keep-alives is still a camera that plays.
+            // A camera that plays but does not answer keep-alives is still used.
             match self.state {
                 State::Playing => self.pending = None,
-                // Some answer DESCRIBE all the same.
+                // Some cameras answer DESCRIBE but not OPTIONS.
                 State::Options => {
                     self.describe(now);
                     if let Some(pending) = &mut self.pending {
@@ -304,7 +303,7 @@ impl Client {
         }
         if self.keep_alive_at.is_some_and(|at| at <= now) {
             self.keep_alive_at = Some(now + self.session_timeout / 2);
-            // One that has not been answered yet holds up none: sessions of a few seconds would end meanwhile.
+            // A pending keep-alive does not delay the next one, which sessions with a short timeout need.
             if self.pending.is_none() || self.state == State::Playing {
                 let (method, url) = (self.keep_alive_method, self.aggregate.clone());
                 self.request(method, url, Vec::new(), now);
@@ -313,17 +312,17 @@ impl Client {
         Ok(())
     }
 
-    /// The next bytes for the socket.
+    /// Returns the next bytes for the socket.
     pub fn poll_transmit(&mut self) -> Option<Bytes> {
         self.transmit.pop_front()
     }
 
-    /// The next event.
+    /// Returns the next event.
     pub fn poll_event(&mut self) -> Option<ClientEvent> {
         self.events.pop_front()
     }
 
-    /// Ends the session in order: queues a TEARDOWN where there is a session.
+    /// Ends the session: queues a TEARDOWN if there is a session.
     pub fn close(&mut self, now: Duration) {
         if self.session.is_some() && self.state != State::Closed {
             let url = self.aggregate.clone();
@@ -334,7 +333,7 @@ impl Client {
         self.state = State::Closed;
     }
 
-    /// The session timeout that the camera asked for.
+    /// Returns the session timeout that the camera asked for.
     #[must_use]
     pub fn session_timeout(&self) -> Duration {
         self.session_timeout
@@ -349,7 +348,7 @@ impl Client {
         self.transmit.push_back(frame.freeze());
     }
 
-    /// The track that a channel number was agreed for, and what it carries of it.
+    /// Returns track and channel of an interleaved channel number.
     fn place_of(&self, channel: u8) -> Option<(usize, Channel)> {
         self.tracks.iter().enumerate().find_map(|(at, track)| match channel {
             _ if channel == track.channels.0 => Some((at, Channel::Media)),
@@ -358,7 +357,7 @@ impl Client {
         })
     }
 
-    /// A camera's own request: harmless ones are granted, so that it does not wait for us.
+    /// Answers a request of the camera; harmless ones succeed, so that it does not wait.
     ///
     /// REDIRECT and TEARDOWN end the session (RFC 2326, 10.7 and 10.10).
     fn answer(&mut self, request: &Request) -> Result<(), PullError> {

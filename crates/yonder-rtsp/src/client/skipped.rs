@@ -1,11 +1,11 @@
-//! Counts of bytes and header lines in an RTSP connection that belong to no message and no frame.
+//! Counts of skipped data on an RTSP connection.
 
-/// Bytes and header lines skipped in one connection.
+/// Counts of skipped data on one connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Skipped {
-    /// Bytes between messages and frames that belong to neither.
+    /// Bytes that belong neither to a message nor to an interleaved frame.
     pub bytes: u64,
-    /// Header lines without a colon, or whose name is none.
+    /// Header lines without a colon or with an invalid name.
     pub header_lines: u64,
 }
 
@@ -16,7 +16,7 @@ impl Skipped {
         Self { bytes: self.bytes + other.bytes, header_lines: self.header_lines + other.header_lines }
     }
 
-    /// Returns what was counted after `earlier`.
+    /// Returns the counts since `earlier`.
     #[must_use]
     pub fn since(self, earlier: Self) -> Self {
         Self {

@@ -115,7 +115,7 @@ fn data_follows_the_channels_that_the_camera_chose() {
 }
 
 #[test]
-fn media_before_the_play_reply_is_not_lost() {
+fn media_before_the_play_response_is_not_lost() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     camera.reply(200, &[], "").unwrap();
     camera.reply(200, &[], SDP).unwrap();
@@ -213,7 +213,7 @@ fn descriptions_without_a_carried_picture_are_named(#[case] sdp: &str, #[case] e
 }
 
 #[test]
-fn sound_that_cannot_be_set_up_is_done_without() {
+fn refused_audio_track_is_dropped() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     camera.reply(200, &[], "").unwrap();
     camera.reply(200, &[], SDP).unwrap();
@@ -259,7 +259,7 @@ fn a_session_that_the_camera_forgot_has_ended() {
 }
 
 #[test]
-fn credentials_once_accepted_survive_a_nonce_renewed_without_a_word() {
+fn accepted_credentials_survive_an_unannounced_nonce() {
     let mut camera = Camera::new("rtsp://op:x@192.0.2.7/main");
     camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n1\"")], "").unwrap();
     camera.play();
@@ -271,7 +271,7 @@ fn credentials_once_accepted_survive_a_nonce_renewed_without_a_word() {
 }
 
 #[test]
-fn datagrams_are_asked_for_by_port_and_the_cameras_ports_are_kept() {
+fn udp_ports_are_requested_and_the_cameras_ports_returned() {
     let ports = vec![(5_000, 5_001), (5_002, 5_003)];
     let mut camera = Camera::over("rtsp://192.0.2.7/main", Transport::Datagrams(ports));
     camera.reply(200, &[], "").unwrap();
@@ -294,7 +294,7 @@ fn datagrams_are_asked_for_by_port_and_the_cameras_ports_are_kept() {
 #[rstest]
 #[case::datagrams_for_interleaved(Transport::Interleaved, "RTP/AVP;unicast;server_port=6970-6971")]
 #[case::interleaved_for_datagrams(Transport::Datagrams(vec![(1, 2)]), "RTP/AVP/TCP;interleaved=0-1")]
-fn another_transport_than_asked_for_is_a_refusal(#[case] wanted: Transport, #[case] granted: &str) {
+fn unrequested_transport_is_an_error(#[case] wanted: Transport, #[case] granted: &str) {
     let mut camera = Camera::over("rtsp://192.0.2.7/main", wanted);
     camera.reply(200, &[], "").unwrap();
     camera.reply(200, &[], SDP).unwrap();
@@ -317,10 +317,7 @@ fn a_camera_may_end_the_session_by_a_request(#[case] method: &str, #[case] expec
 #[case::content_location(&[("Content-Location", "rtsp://192.0.2.7/place/")], "rtsp://192.0.2.7/place/trackID=1")]
 #[case::request_address(&[], "rtsp://192.0.2.7/main?x=1/trackID=1")]
 #[case::senseless_base(&[("Content-Base", "main/")], "rtsp://192.0.2.7/main?x=1/trackID=1")]
-fn the_base_of_control_addresses_is_looked_for_in_order(
-    #[case] headers: &[(&str, &str)],
-    #[case] set_up: &str,
-) {
+fn base_url_is_determined_in_order_of_precedence(#[case] headers: &[(&str, &str)], #[case] set_up: &str) {
     let mut camera = Camera::new("rtsp://192.0.2.7/main?x=1");
     camera.reply(200, &[], "").unwrap();
     camera.reply(200, headers, SDP).unwrap();
@@ -328,7 +325,7 @@ fn the_base_of_control_addresses_is_looked_for_in_order(
 }
 
 #[test]
-fn everything_offered_is_told_and_only_what_is_carried_is_pulled() {
+fn all_media_is_reported_and_only_supported_media_is_pulled() {
     let sdp = "v=0\nm=video 0 RTP/AVP 98\na=rtpmap:98 H265/90000\na=framerate:12.5\na=control:v\n\
         m=audio 0 RTP/AVP 99\na=rtpmap:99 OPUS/48000/2\na=control:o\n\
         m=audio 0 RTP/AVP 8\na=control:g\nm=application 0 RTP/AVP 107\na=control:m\n";
@@ -350,7 +347,7 @@ fn everything_offered_is_told_and_only_what_is_carried_is_pulled() {
 #[case::latm("m=audio 0 RTP/AVP 97\na=rtpmap:97 MP4A-LATM/44100\na=fmtp:97 cpresent=0;config=400024103fc0\n")]
 #[case::latm_in_band("m=audio 0 RTP/AVP 97\na=rtpmap:97 MP4A-LATM/44100\n")]
 #[case::mu_law_without_rtpmap("m=audio 0 RTP/AVP 0\n")]
-fn sound_of_every_carried_kind_is_set_up(#[case] audio: &str) {
+fn all_supported_audio_codecs_are_set_up(#[case] audio: &str) {
     let sdp = format!("v=0\nm=video 0 RTP/AVP 96\na=rtpmap:96 H264/90000\n{audio}a=control:sound\n");
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     camera.reply(200, &[], "").unwrap();
@@ -360,7 +357,7 @@ fn sound_of_every_carried_kind_is_set_up(#[case] audio: &str) {
 }
 
 #[test]
-fn a_reply_that_does_not_come_is_no_answer() {
+fn missing_response_times_out() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     assert_eq!(camera.client.handle_timeout(Duration::from_secs(7)), Ok(()));
     let error = camera.client.handle_timeout(Duration::from_secs(12)).unwrap_err();
@@ -382,7 +379,7 @@ fn a_camera_that_leaves_options_unanswered_is_asked_for_its_description() {
 #[rstest]
 #[case::without_credentials("rtsp://192.0.2.7/main")]
 #[case::with_credentials("rtsp://op:x@192.0.2.7/main")]
-fn a_keep_alive_that_is_refused_ends_no_session(#[case] url: &str) {
+fn refused_keep_alive_does_not_end_the_session(#[case] url: &str) {
     let mut camera = Camera::new(url);
     camera.play();
     let challenge = ("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n\"");
@@ -466,12 +463,12 @@ fn any_payload_type_of_a_media_line_may_be_the_one_that_is_carried() {
     let types: Vec<u8> = tracks.iter().map(|track| track.payload_type).collect();
     assert_eq!(types, [98, 8]);
     // Parameter sets whose Base64 has no padding.
-    let Codec::Picture { parameter_sets, .. } = &tracks[0].codec else { panic!("{tracks:?}") };
+    let Codec::VideoUnit { parameter_sets, .. } = &tracks[0].codec else { panic!("{tracks:?}") };
     assert_eq!(parameter_sets.iter().map(|set| set[0]).collect::<Vec<_>>(), [0x67, 0x68]);
 }
 
 #[test]
-fn bytes_of_no_item_cost_no_session_once_the_camera_plays() {
+fn unknown_bytes_do_not_end_a_playing_session() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     camera.play();
     let frame = |last: u8| [b'$', 0, 0, 12, 0x80, 96, 0, last, 0, 0, 0, 0, 0, 0, 0, 1];
@@ -496,7 +493,7 @@ fn bytes_of_no_item_cost_no_session_once_the_camera_plays() {
 }
 
 #[test]
-fn what_speaks_another_protocol_from_the_first_byte_is_refused_at_once() {
+fn other_protocols_are_detected_at_the_first_byte() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     let refused = camera.deliver(b"HTTP/1.1 400 Bad Request\r\n\r\n");
     assert!(matches!(refused, Err(PullError::Malformed(_))), "{refused:?}");

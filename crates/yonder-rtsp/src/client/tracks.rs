@@ -1,4 +1,4 @@
-//! Which tracks of a description are pulled, and how SETUP's answers are read.
+//! Selection of tracks from a session description, and parsing of SETUP responses.
 
 use std::net::IpAddr;
 use std::time::Duration;
@@ -12,16 +12,16 @@ use yonder_media::aac::{AudioSpecificConfig, StreamMux};
 use yonder_media::g711::Law;
 
 use crate::error::PullError;
-use crate::rtp::{AacFormat, PictureFormat};
+use crate::rtp::{AacFormat, VideoFormat};
 use crate::sdp::{Description, Media, resolve_control};
 
-/// Codec of a track, with what the description says about it.
+/// Codec of a track, with its parameters from the description.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Codec {
-    /// H.264 or H.265 with the parameter sets of the description, possibly none.
-    Picture {
-        /// How packets hold NAL units.
-        format: PictureFormat,
+    /// H.264 or H.265 with the parameter sets of the description, if any.
+    VideoUnit {
+        /// Payload format.
+        format: VideoFormat,
         /// Parameter sets as NAL units.
         parameter_sets: Vec<Bytes>,
     },
@@ -34,9 +34,9 @@ pub enum Codec {
     },
     /// AAC in LATM.
     Latm {
-        /// The multiplex, where the description tells it.
+        /// `StreamMuxConfig` from the description, if present.
         mux: Option<StreamMux>,
-        /// The elements tell it.
+        /// The configuration is in-band.
         in_band: bool,
     },
     /// G.711.
@@ -48,16 +48,16 @@ pub enum Codec {
     },
 }
 
-/// A track that the camera offers, carried or not.
+/// Track that the camera offers.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Offered {
     /// `video`, `audio`, `application` …
     pub kind: String,
     /// Encoding name, or its payload type where it has no name.
     pub encoding: String,
-    /// Frames per second by the description.
+    /// Frame rate from the description.
     pub frame_rate: Option<f64>,
-    /// It is one of those that are pulled.
+    /// The track is selected.
     pub carried: bool,
 }
 
@@ -66,30 +66,30 @@ pub struct Offered {
 pub struct DatagramPeer {
     /// Ports for media and control.
     pub ports: (u16, u16),
-    /// Its address, where that is another one than the dialogue's.
+    /// Address, if it differs from that of the RTSP connection.
     pub source: Option<IpAddr>,
 }
 
-/// A track that is pulled.
+/// Selected track.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ClientTrack {
-    /// Picture or sound.
+    /// Video or audio.
     pub track: Track,
     /// Codec.
     pub codec: Codec,
-    /// RTP ticks per second.
+    /// RTP clock rate in hertz.
     pub clock_rate: u32,
-    /// RTP payload type; packets of others are left alone.
+    /// RTP payload type; packets of others are ignored.
     pub payload_type: u8,
-    /// Address for SETUP.
+    /// URL for SETUP.
     pub(crate) control: String,
-    /// Interleaved channels for media and control.
+    /// Interleaved channels of RTP and RTCP.
     pub(super) channels: (u8, u8),
-    /// Source of the datagrams, with the transport by datagrams.
+    /// Source of the datagrams, for UDP transport.
     pub peer: Option<DatagramPeer>,
 }
 
-/// The first picture, which must be carried, and the first sound that can be.
+/// Selects the first video track, which must be supported, and the first supported audio track.
 pub(super) fn choose_tracks(description: &Description, base: &str) -> Result<Vec<ClientTrack>, PullError> {
     let mut pictures = description.media.iter().filter(|media| media.kind == "video").peekable();
     let first = pictures.peek().copied().ok_or(PullError::NoVideo)?;
@@ -98,7 +98,7 @@ pub(super) fn choose_tracks(description: &Description, base: &str) -> Result<Vec
         .ok_or_else(|| PullError::CodecUnsupported { codec: codec_name(first) })?;
     let mut tracks = vec![track(Track::Video, video, codec, base, (0, 1))];
     let audio = description.media.iter().filter(|media| media.kind == "audio");
-    if let Some((media, codec)) = audio.filter_map(|media| Some((media, sound(media)?))).next() {
+    if let Some((media, codec)) = audio.filter_map(|media| Some((media, audio_codec(media)?))).next() {
         tracks.push(track(Track::Audio, media, codec, base, (2, 3)));
     }
     Ok(tracks)
@@ -116,7 +116,7 @@ fn track(track: Track, media: &Media, codec: Codec, base: &str, channels: (u8, u
     }
 }
 
-/// Returns all media that the camera offers, and marks those that are pulled.
+/// Returns all media that the camera offers, with the selected ones marked.
 pub(super) fn offered(description: &Description, base: &str, tracks: &[ClientTrack]) -> Vec<Offered> {
     let is_pulled = |media: &Media| {
         let control = resolve_control(base, media.control.as_deref());
@@ -144,8 +144,8 @@ fn codec_name(media: &Media) -> String {
 
 fn picture(media: &Media) -> Option<Codec> {
     match media.encoding.as_str() {
-        "H264" => Some(Codec::Picture {
-            format: PictureFormat::H264,
+        "H264" => Some(Codec::VideoUnit {
+            format: VideoFormat::H264,
             parameter_sets: parameter_sets(media, "sprop-parameter-sets"),
         }),
         // RFC 7798, 7.1
@@ -155,13 +155,13 @@ fn picture(media: &Media) -> Option<Codec> {
             let order_numbers = number("sprop-max-don-diff") > 0;
             let names = ["sprop-vps", "sprop-sps", "sprop-pps"];
             let parameter_sets = names.into_iter().flat_map(|name| parameter_sets(media, name)).collect();
-            Some(Codec::Picture { format: PictureFormat::H265 { order_numbers }, parameter_sets })
+            Some(Codec::VideoUnit { format: VideoFormat::H265 { order_numbers }, parameter_sets })
         }
         _ => None,
     }
 }
 
-fn sound(media: &Media) -> Option<Codec> {
+fn audio_codec(media: &Media) -> Option<Codec> {
     match media.encoding.as_str() {
         "MPEG4-GENERIC" => aac(media),
         "MP4A-LATM" => latm(media),
@@ -171,14 +171,14 @@ fn sound(media: &Media) -> Option<Codec> {
     }
 }
 
-/// RFC 6416, 7.3: the configuration in hexadecimal, or `cpresent` (1 unless said otherwise) and in-band.
+/// RFC 6416, 7.3: `config` in hexadecimal, or `cpresent` (default 1) and in-band.
 fn latm(media: &Media) -> Option<Codec> {
     let in_band = media.parameter("cpresent").is_none_or(|value| value != "0");
     let mux = media.parameter("config").and_then(unhex).and_then(|config| StreamMux::parse(&config).ok());
     (in_band || mux.is_some()).then_some(Codec::Latm { mux, in_band })
 }
 
-/// Base64 with or without its padding, which some firmware leaves out.
+/// Base64 with optional padding, which some firmware omits.
 const LENIENT_BASE64: GeneralPurpose = GeneralPurpose::new(
     &alphabet::STANDARD,
     GeneralPurposeConfig::new()
@@ -186,7 +186,7 @@ const LENIENT_BASE64: GeneralPurpose = GeneralPurpose::new(
         .with_decode_allow_trailing_bits(true),
 );
 
-/// RFC 6184, 8.1: comma-separated Base64. Firmware leaves trailing commas and broken entries behind.
+/// RFC 6184, 8.1: comma-separated Base64. Trailing commas and invalid entries occur in practice and are ignored.
 fn parameter_sets(media: &Media, name: &str) -> Vec<Bytes> {
     media
         .parameter(name)
@@ -198,8 +198,8 @@ fn parameter_sets(media: &Media, name: &str) -> Vec<Bytes> {
         .collect()
 }
 
-/// RFC 3640, 4.1: the configuration in hexadecimal, and the field widths. Where the configuration is missing or cannot be read, AAC-LC
-/// with the clock rate and channels of the description is assumed.
+/// RFC 3640, 4.1: configuration in hexadecimal, and field widths. If the configuration is missing or invalid, AAC-LC with the
+/// clock rate and channels of the description is assumed.
 fn aac(media: &Media) -> Option<Codec> {
     let described = media.parameter("config").and_then(unhex);
     let described = described.filter(|config| AudioSpecificConfig::parse(config).is_ok());
@@ -207,11 +207,11 @@ fn aac(media: &Media) -> Option<Codec> {
     let width = |name: &str, default: u32| {
         media.parameter(name).map_or(Some(default), |value| value.parse().ok().filter(|width| *width <= 32))
     };
-    let usual = AacFormat::default();
+    let defaults = AacFormat::default();
     let format = AacFormat {
-        size_bits: width("sizelength", usual.size_bits)?,
-        index_bits: width("indexlength", usual.index_bits)?,
-        delta_bits: width("indexdeltalength", usual.delta_bits)?,
+        size_bits: width("sizelength", defaults.size_bits)?,
+        index_bits: width("indexlength", defaults.index_bits)?,
+        delta_bits: width("indexdeltalength", defaults.delta_bits)?,
     };
     Some(Codec::Aac { config, format })
 }
@@ -241,7 +241,7 @@ pub(super) fn read_session(value: &str) -> (String, Option<Duration>) {
     (id, timeout)
 }
 
-/// The `interleaved` channels of a Transport reply (12.39).
+/// Returns the `interleaved` channels of a Transport reply (12.39).
 pub(super) fn read_channels(transport: &str) -> Option<(u8, u8)> {
     let value = transport.split(';').map(str::trim).find_map(|part| part.strip_prefix("interleaved="))?;
     let (media, control) = value.split_once('-').unwrap_or((value, ""));

@@ -1,4 +1,4 @@
-//! AAC payloads in the AAC-hbr mode (RFC 3640, 3.3.6): several frames in a packet, or one frame in several.
+//! Depacketizer for AAC-hbr (RFC 3640, 3.3.6): several frames in a packet, or one frame in several packets.
 
 use bytes::{Bytes, BytesMut};
 use smallvec::SmallVec;
@@ -7,62 +7,62 @@ use yonder_media::aac::SAMPLES_PER_FRAME;
 
 use super::packet::RtpPacket;
 
-/// Largest frame assembled: AAC allows 6144 bits a channel, with 48 channels at most.
+/// Maximum size of a frame: 6144 bits per channel, 48 channels.
 const MAX_FRAME_BYTES: usize = 48 * 768;
 
-/// Widths of the fields before each frame, from the session description.
+/// Widths of the AU header fields, from the session description.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct AacFormat {
-    /// `sizelength`: bits of a frame's length.
+    /// `sizelength`: bits of the frame size.
     pub size_bits: u32,
     /// `indexlength`: bits of the first frame's index.
     pub index_bits: u32,
-    /// `indexdeltalength`: bits of the further frames' index differences.
+    /// `indexdeltalength`: bits of further index differences.
     pub delta_bits: u32,
 }
 
 impl Default for AacFormat {
-    /// Parameters of AAC-hbr (3.3.6).
+    /// Returns the parameters of AAC-hbr (3.3.6).
     fn default() -> Self {
         Self { size_bits: 13, index_bits: 3, delta_bits: 3 }
     }
 }
 
-/// One raw AAC frame.
+/// Raw AAC frame.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AacFrame {
     /// RTP time.
     pub timestamp: u32,
-    /// The frame without any header.
+    /// Frame without a header.
     pub data: Bytes,
 }
 
-/// Frames that a packet completes; most complete one.
+/// Frames completed by one packet, usually one.
 pub(crate) type AacFrames = SmallVec<[AacFrame; 2]>;
 
-/// Takes AAC frames out of packets.
+/// Depacketizer for AAC-hbr.
 #[derive(Debug, Default)]
-pub struct AacDepacketiser {
+pub struct AacDepacketizer {
     format: AacFormat,
-    /// A frame begun in an earlier packet: its time, its full length, what is there.
+    /// Incomplete frame: RTP time, full size, received data.
     partial: Option<(u32, usize, BytesMut)>,
     dropped: u64,
 }
 
-impl AacDepacketiser {
-    /// A depacketiser for the given field widths.
+impl AacDepacketizer {
+    /// Creates a depacketizer for the given field widths.
     #[must_use]
     pub fn new(format: AacFormat) -> Self {
         Self { format, ..Self::default() }
     }
 
-    /// Frames dropped because a piece was lost or made no sense.
+    /// Returns the frames dropped because of packet loss or invalid data.
     #[must_use]
     pub fn dropped(&self) -> u64 {
         self.dropped
     }
 
-    /// Packets are missing before the next one.
+    /// Handles a gap before the next packet.
     pub fn handle_loss(&mut self) {
         if self.partial.take().is_some() {
             self.dropped += 1;
@@ -84,7 +84,7 @@ impl AacDepacketiser {
         self.split_frames(packet.timestamp, &sizes, data)
     }
 
-    /// 3.2.1: a 16-bit length in bits, then a size and an index for every frame.
+    /// Parses the AU headers (3.2.1): a 16-bit length in bits, then size and index of each frame.
     fn read_headers<'p>(&self, payload: &'p [u8]) -> Option<(SmallVec<[usize; 8]>, &'p [u8])> {
         let (length, rest) = payload.split_first_chunk::<2>()?;
         let header_bits = usize::from(u16::from_be_bytes(*length));
@@ -105,7 +105,7 @@ impl AacDepacketiser {
         if sizes.is_empty() { None } else { Some((sizes, data)) }
     }
 
-    /// Frames are copied out of the block that the socket was read into: a small one would keep all of it.
+    /// Splits a packet into frames. Frames are copied, since a small one would keep the whole receive block alive.
     fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: &[u8]) -> AacFrames {
         let mut frames = AacFrames::with_capacity(sizes.len());
         let mut at = timestamp;
@@ -121,7 +121,7 @@ impl AacDepacketiser {
         frames
     }
 
-    /// 3.2.3.1: every fragment repeats the whole frame's length; the parts follow in order.
+    /// Adds a fragment (3.2.3.1): each one repeats the full size of the frame, and they are in order.
     fn take_fragment(&mut self, timestamp: u32, size: usize, data: &[u8]) -> Option<AacFrame> {
         let fits = self.partial.as_ref().is_some_and(|(at, whole, _)| *at == timestamp && *whole == size);
         if !fits {
@@ -161,51 +161,51 @@ mod tests {
 
     #[test]
     fn one_frame_in_a_packet() {
-        let frames = AacDepacketiser::default().handle_packet(&packet(5, &[0, 16, 0, 3 << 3, 1, 2, 3]));
+        let frames = AacDepacketizer::default().handle_packet(&packet(5, &[0, 16, 0, 3 << 3, 1, 2, 3]));
         assert_eq!(frames[..], [AacFrame { timestamp: 5, data: Bytes::from_static(&[1, 2, 3]) }]);
     }
 
     #[test]
     fn several_frames_in_a_packet_follow_at_their_length() {
         let frames =
-            AacDepacketiser::default().handle_packet(&packet(0, &[0, 32, 0, 2 << 3, 0, 1 << 3, 1, 2, 3]));
+            AacDepacketizer::default().handle_packet(&packet(0, &[0, 32, 0, 2 << 3, 0, 1 << 3, 1, 2, 3]));
         assert_eq!(frames.len(), 2);
         assert_eq!((frames[1].timestamp, &frames[1].data[..]), (1024, &[3][..]));
     }
 
     #[test]
     fn a_frame_in_several_packets_is_joined() {
-        let mut depacketiser = AacDepacketiser::default();
-        assert!(depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2])).is_empty());
-        let frames = depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 3, 4, 5]));
+        let mut depacketizer = AacDepacketizer::default();
+        assert!(depacketizer.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2])).is_empty());
+        let frames = depacketizer.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 3, 4, 5]));
         assert_eq!(frames[..], [AacFrame { timestamp: 9, data: Bytes::from_static(&[1, 2, 3, 4, 5]) }]);
     }
 
     #[test]
     fn a_frame_with_a_lost_piece_is_dropped_and_the_next_is_whole() {
-        let mut depacketiser = AacDepacketiser::default();
-        depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2]));
-        depacketiser.handle_loss();
-        assert_eq!(depacketiser.handle_packet(&packet(10, &[0, 16, 0, 1 << 3, 7])).len(), 1);
-        assert_eq!(depacketiser.dropped(), 1);
+        let mut depacketizer = AacDepacketizer::default();
+        depacketizer.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2]));
+        depacketizer.handle_loss();
+        assert_eq!(depacketizer.handle_packet(&packet(10, &[0, 16, 0, 1 << 3, 7])).len(), 1);
+        assert_eq!(depacketizer.dropped(), 1);
     }
 
     #[test]
-    fn headers_that_make_no_sense_are_counted() {
-        let mut depacketiser = AacDepacketiser::default();
+    fn invalid_headers_are_counted() {
+        let mut depacketizer = AacDepacketizer::default();
         for payload in [&[][..], &[0], &[0, 0], &[0xff, 0xff, 1], &[0, 16, 0, 0]] {
-            assert!(depacketiser.handle_packet(&packet(0, payload)).is_empty());
+            assert!(depacketizer.handle_packet(&packet(0, payload)).is_empty());
         }
-        assert_eq!(depacketiser.dropped(), 5);
+        assert_eq!(depacketizer.dropped(), 5);
     }
 
     proptest! {
         #[test]
-        fn any_payloads_are_survived(payloads: Vec<Vec<u8>>, size_bits in 0_u32..20, index_bits in 0_u32..20) {
+        fn any_payloads_are_handled(payloads: Vec<Vec<u8>>, size_bits in 0_u32..20, index_bits in 0_u32..20) {
             let format = AacFormat { size_bits, index_bits, delta_bits: index_bits };
-            let mut depacketiser = AacDepacketiser::new(format);
+            let mut depacketizer = AacDepacketizer::new(format);
             for payload in payloads {
-                depacketiser.handle_packet(&packet(1, &payload));
+                depacketizer.handle_packet(&packet(1, &payload));
             }
         }
     }

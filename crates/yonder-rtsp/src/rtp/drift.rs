@@ -1,13 +1,13 @@
-//! How fast a camera's clock runs against ours.
+//! Drift of a camera's clock relative to ours.
 //!
-//! The network delays packets by varying times but never speeds one up: the earliest packet of each second, by its
-//! own time, is nearest to the truth. A straight line through those gives the drift.
+//! The network delays packets by varying times but never advances them, so the packet with the least delay in each
+//! second is the most accurate. The slope of a line through those is the drift.
 
 use std::time::Duration;
 
-/// Seconds before the line means anything.
+/// Minimum seconds before a result.
 const MIN_SECONDS: f64 = 5.0;
-/// Time after which a new line is begun, so that the present counts and not the mean of weeks.
+/// Maximum length of a measurement, so that it reflects the present.
 const WINDOW: Duration = Duration::from_secs(10 * 60);
 
 /// Result of the measurement.
@@ -19,13 +19,13 @@ pub struct Drift {
     pub uncertainty_ppm: f64,
 }
 
-/// Sums for a straight line; memory does not grow.
+/// Sums for a linear regression, in constant memory.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct DriftMeter {
     origin: Option<(Duration, i64)>,
-    /// Drift of the window before.
+    /// Drift of the previous window.
     previous: Option<Drift>,
-    /// The second being looked at, and the least delay in it, in seconds.
+    /// Current second and its minimum delay, in seconds.
     current: Option<(u64, f64)>,
     count: f64,
     sum_x: f64,
@@ -36,7 +36,7 @@ pub(super) struct DriftMeter {
 }
 
 impl DriftMeter {
-    /// Takes a packet: its time in ticks of `rate` per second beyond any wrap, and its arrival.
+    /// Adds a packet: unwrapped time in ticks of `rate` per second, and arrival.
     pub(super) fn add(&mut self, ticks: i64, rate: u32, now: Duration) {
         if self.origin.is_some_and(|(began, _)| now.saturating_sub(began) >= WINDOW) {
             *self = Self { previous: self.drift(), ..Self::default() };
@@ -67,7 +67,7 @@ impl DriftMeter {
         self.sum_yy += y * y;
     }
 
-    /// The drift, once there is enough to tell.
+    /// Returns the drift; `None` before there is enough data.
     #[must_use]
     pub(super) fn drift(&self) -> Option<Drift> {
         if self.count < MIN_SECONDS {
@@ -83,7 +83,7 @@ impl DriftMeter {
         let slope = together / spread;
         let residual = (height - slope * together).max(0.0);
         let error = (residual / (n - 2.0) / spread).sqrt();
-        // Delay that shrinks means that the camera's time runs ahead of ours.
+        // A shrinking delay means that the camera's clock runs ahead of ours.
         Some(Drift { ppm: -slope * 1e6, uncertainty_ppm: error * 1e6 })
     }
 }
@@ -125,7 +125,7 @@ mod tests {
     }
 
     #[test]
-    fn a_few_seconds_tell_nothing() {
+    fn a_few_seconds_yield_no_drift() {
         let mut meter = DriftMeter::default();
         for frame in 0..100 {
             meter.add(frame * 3_600, 90_000, Duration::from_millis(40) * u32::try_from(frame).unwrap());

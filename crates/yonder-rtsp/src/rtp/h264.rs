@@ -1,8 +1,8 @@
-//! H.264 payloads (RFC 6184): single NAL units, STAP and FU.
+//! H.264 payload format (RFC 6184): single NAL units, STAP and FU.
 
 use super::payload::{Header, Piece, Refusal, split_aggregate, split_annex_b};
 
-/// Reads the pieces of NAL units in a payload (5.2).
+/// Parses the pieces of NAL units in a payload (5.2).
 ///
 /// # Errors
 /// [`Refusal`] of the rest of the payload.
@@ -14,7 +14,7 @@ pub(super) fn read(payload: &[u8], mut visit: impl FnMut(Piece<'_>)) -> Result<(
             Ok(())
         }
         24 => split_aggregate(rest, 0, 0, visit),
-        // STAP-B and FU-B have a decoding order number first. Cameras send in decoding order all the same.
+        // STAP-B and FU-B begin with a decoding order number. Cameras send in decoding order anyway.
         25 => split_aggregate(rest.get(2..).ok_or(Refusal::CutShort)?, 0, 0, visit),
         26 | 27 => Err(Refusal::Interleaved),
         28 => read_fragment(payload, 2, visit),
@@ -27,7 +27,7 @@ pub(super) fn read(payload: &[u8], mut visit: impl FnMut(Piece<'_>)) -> Result<(
     }
 }
 
-/// FU-A and FU-B (5.8), whose data begins at `data_at`.
+/// Parses FU-A and FU-B (5.8), whose data begins at `data_at`.
 fn read_fragment(payload: &[u8], data_at: usize, mut visit: impl FnMut(Piece<'_>)) -> Result<(), Refusal> {
     let Some(&[indicator, header]) = payload.first_chunk::<2>() else { return Err(Refusal::CutShort) };
     let data = payload.get(data_at..).ok_or(Refusal::CutShort)?;

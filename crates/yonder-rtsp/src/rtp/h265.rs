@@ -1,25 +1,25 @@
-//! H.265 payloads (RFC 7798): single NAL units, aggregation packets and fragmentation units.
+//! H.265 payload format (RFC 7798): single NAL units, aggregation packets and fragmentation units.
 
 use super::payload::{Header, Piece, Refusal, split_aggregate, split_annex_b};
 
-/// Reads the pieces of NAL units in a payload (4.4). With `order_numbers` the packets hold decoding order numbers; those are passed over,
-/// since cameras send in decoding order all the same.
+/// Parses the pieces of NAL units in a payload (4.4). With `order_numbers` the packets contain decoding order numbers,
+/// which are skipped, since cameras send in decoding order.
 ///
 /// # Errors
-/// [`Refusal`] of the rest of the payload.
+/// [`Refusal`] of the rest of the payload. [`Refusal`] of the rest of the payload.
 pub(super) fn read(
     payload: &[u8],
     order_numbers: bool,
     mut visit: impl FnMut(Piece<'_>),
 ) -> Result<(), Refusal> {
     let Some(&[first, second]) = payload.first_chunk::<2>() else { return Ok(()) };
-    // A temporal id of 0 is forbidden in a header: this is a start code.
+    // A temporal ID of 0 is forbidden in a header: this is a start code.
     if payload.starts_with(&[0, 0, 1]) || payload.starts_with(&[0, 0, 0, 1]) {
         split_annex_b(payload, visit);
         return Ok(());
     }
     match first >> 1 & 0x3f {
-        // 4.4.1: a DONL field stands behind the header.
+        // 4.4.1: a DONL field follows the header.
         0..=47 if order_numbers => {
             visit(Piece::WholeInParts([first, second], payload.get(4..).ok_or(Refusal::CutShort)?));
             Ok(())
@@ -34,12 +34,12 @@ pub(super) fn read(
             split_aggregate(payload.get(2..).unwrap_or_default(), donl, dond, visit)
         }
         49 => read_fragment([first, second], payload, order_numbers, visit),
-        // PACI (50), and types that are unspecified.
+        // PACI (50), and unspecified types.
         _ => Err(Refusal::Ignored),
     }
 }
 
-/// 4.4.3: the type of the fragmented unit is in the third byte.
+/// Parses a fragment (4.4.3): the type of the NAL unit is in the third byte.
 fn read_fragment(
     [first, second]: [u8; 2],
     payload: &[u8],

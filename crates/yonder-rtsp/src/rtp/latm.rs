@@ -1,4 +1,4 @@
-//! AAC in LATM (RFC 6416): one `AudioMuxElement` in one packet or several.
+//! Depacketizer for LATM (RFC 6416): one `AudioMuxElement` in one or several packets.
 
 use bytes::{Bytes, BytesMut};
 use smallvec::SmallVec;
@@ -7,43 +7,43 @@ use yonder_media::aac::{SAMPLES_PER_FRAME, StreamMux};
 use super::aac::{AacFrame, AacFrames};
 use super::packet::RtpPacket;
 
-/// Largest element assembled.
+/// Maximum size of an element.
 const MAX_ELEMENT_BYTES: usize = 64 * 1024;
 
-/// Takes AAC frames out of LATM packets.
+/// Depacketizer for LATM.
 #[derive(Debug)]
-pub struct LatmDepacketiser {
+pub struct LatmDepacketizer {
     mux: Option<StreamMux>,
-    /// The configuration comes with the elements (`cpresent=1`).
+    /// The configuration is in-band (`cpresent=1`).
     in_band: bool,
-    /// RTP ticks of one frame.
+    /// RTP ticks per frame.
     frame_ticks: u32,
     partial: Option<(u32, BytesMut)>,
-    /// Packets are missing: what follows up to the next marker belongs to a broken element.
+    /// Packets are missing: packets up to the next marker belong to a damaged element.
     broken: bool,
     dropped: u64,
 }
 
-impl LatmDepacketiser {
-    /// A depacketiser with the configuration of the session description, if that held one.
+impl LatmDepacketizer {
+    /// Creates a depacketizer with the configuration from the session description, if present.
     #[must_use]
     pub fn new(mux: Option<StreamMux>, in_band: bool) -> Self {
         Self { mux, in_band, frame_ticks: SAMPLES_PER_FRAME, partial: None, broken: false, dropped: 0 }
     }
 
-    /// Frames dropped because a piece was lost or made no sense.
+    /// Returns the frames dropped because of packet loss or invalid data.
     #[must_use]
     pub fn dropped(&self) -> u64 {
         self.dropped
     }
 
-    /// The `AudioSpecificConfig` in force.
+    /// Returns the `AudioSpecificConfig` in force.
     #[must_use]
     pub fn specific(&self) -> Option<&Bytes> {
         self.mux.as_ref().map(|mux| &mux.specific)
     }
 
-    /// Packets are missing before the next one.
+    /// Handles a gap before the next packet.
     pub fn handle_loss(&mut self) {
         self.broken = self.partial.take().is_some();
     }
@@ -82,12 +82,12 @@ impl LatmDepacketiser {
             return SmallVec::new();
         };
         let mut at = timestamp;
-        let mut taken = AacFrames::with_capacity(frames.len());
+        let mut decoded = AacFrames::with_capacity(frames.len());
         for data in frames.into_iter().filter(|data| !data.is_empty()) {
-            taken.push(AacFrame { timestamp: at, data });
+            decoded.push(AacFrame { timestamp: at, data });
             at = at.wrapping_add(self.frame_ticks);
         }
-        taken
+        decoded
     }
 }
 
@@ -109,48 +109,48 @@ mod tests {
         }
     }
 
-    fn depacketiser() -> LatmDepacketiser {
-        LatmDepacketiser::new(StreamMux::parse(&CONFIG).ok(), false)
+    fn depacketizer() -> LatmDepacketizer {
+        LatmDepacketizer::new(StreamMux::parse(&CONFIG).ok(), false)
     }
 
     #[test]
     fn an_element_in_one_packet_gives_its_frame() {
-        let frames = depacketiser().handle_packet(&packet(7, true, &[3, 1, 2, 3]));
+        let frames = depacketizer().handle_packet(&packet(7, true, &[3, 1, 2, 3]));
         assert_eq!(frames[..], [AacFrame { timestamp: 7, data: Bytes::from_static(&[1, 2, 3]) }]);
     }
 
     #[test]
     fn an_element_in_several_packets_is_joined() {
-        let mut depacketiser = depacketiser();
-        assert!(depacketiser.handle_packet(&packet(7, false, &[3, 1])).is_empty());
-        let frames = depacketiser.handle_packet(&packet(7, true, &[2, 3]));
+        let mut depacketizer = depacketizer();
+        assert!(depacketizer.handle_packet(&packet(7, false, &[3, 1])).is_empty());
+        let frames = depacketizer.handle_packet(&packet(7, true, &[2, 3]));
         assert_eq!(frames[0].data[..], [1, 2, 3]);
     }
 
     #[test]
     fn a_loss_inside_an_element_drops_it_and_no_other() {
-        let mut depacketiser = depacketiser();
-        depacketiser.handle_packet(&packet(7, false, &[3, 1]));
-        depacketiser.handle_loss();
-        assert!(depacketiser.handle_packet(&packet(7, true, &[3])).is_empty());
-        assert_eq!(depacketiser.handle_packet(&packet(8, true, &[1, 9])).len(), 1);
-        assert_eq!(depacketiser.dropped(), 1);
+        let mut depacketizer = depacketizer();
+        depacketizer.handle_packet(&packet(7, false, &[3, 1]));
+        depacketizer.handle_loss();
+        assert!(depacketizer.handle_packet(&packet(7, true, &[3])).is_empty());
+        assert_eq!(depacketizer.handle_packet(&packet(8, true, &[1, 9])).len(), 1);
+        assert_eq!(depacketizer.dropped(), 1);
     }
 
     #[test]
-    fn the_audio_specific_config_is_told() {
-        assert_eq!(depacketiser().specific().map(|config| config[..].to_vec()), Some(vec![0x12, 0x08]));
+    fn audio_specific_config_is_returned() {
+        assert_eq!(depacketizer().specific().map(|config| config[..].to_vec()), Some(vec![0x12, 0x08]));
     }
 
     proptest! {
         #[test]
-        fn any_packets_are_survived(
+        fn any_packets_are_handled(
             packets in prop::collection::vec((0_u32..3, any::<bool>(), prop::collection::vec(any::<u8>(), 0..30)), 0..40),
             in_band: bool,
         ) {
-            let mut depacketiser = LatmDepacketiser::new(StreamMux::parse(&CONFIG).ok(), in_band);
+            let mut depacketizer = LatmDepacketizer::new(StreamMux::parse(&CONFIG).ok(), in_band);
             for (time, marker, payload) in packets {
-                for frame in depacketiser.handle_packet(&packet(time, marker, &payload)) {
+                for frame in depacketizer.handle_packet(&packet(time, marker, &payload)) {
                     prop_assert!(!frame.data.is_empty());
                 }
             }

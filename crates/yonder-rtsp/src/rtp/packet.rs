@@ -2,10 +2,10 @@
 
 use bytes::Bytes;
 
-/// Why bytes are no RTP packet.
+/// Error for an invalid RTP packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum PacketError {
-    /// Shorter than its header says.
+    /// Truncated.
     #[error("packet is cut short")]
     Short,
     /// Not version 2.
@@ -16,29 +16,29 @@ pub enum PacketError {
     Padding,
 }
 
-/// An RTP packet. Its payload is borrowed where packets come in order and are done with at once (`&[u8]`), and shared
-/// where they must wait for others ([`Bytes`]).
+/// RTP packet. The payload is borrowed (`&[u8]`) where packets arrive in order, and shared ([`Bytes`]) where they wait in the
+/// jitter buffer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RtpPacket<P = Bytes> {
-    /// Marker bit; ends an access unit in the video formats.
+    /// Marker bit; the last packet of an access unit in the video formats.
     pub marker: bool,
     /// Payload type.
     pub payload_type: u8,
     /// Sequence number.
     pub sequence: u16,
-    /// Media time.
+    /// RTP timestamp.
     pub timestamp: u32,
-    /// Synchronisation source.
+    /// Synchronization source.
     pub ssrc: u32,
     /// Payload, without padding.
     pub payload: P,
 }
 
 impl<'a> RtpPacket<&'a [u8]> {
-    /// Reads a packet.
+    /// Parses a packet.
     ///
     /// # Errors
-    /// [`PacketError`] when it is cut short or of another version.
+    /// [`PacketError`] if it is truncated or has another version.
     pub fn read(data: &'a [u8]) -> Result<Self, PacketError> {
         let Some((&[b0, b1, s0, s1, t0, t1, t2, t3, i0, i1, i2, i3], mut data)) =
             data.split_first_chunk::<12>()
@@ -58,7 +58,7 @@ impl<'a> RtpPacket<&'a [u8]> {
             data = extension.get(words * 4..).ok_or(PacketError::Short)?;
         }
         if b0 & 0x20 != 0 {
-            // A count of zero is against 5.1, but says that there is none.
+            // A count of zero violates 5.1, but clearly means no padding.
             let padding = usize::from(data.last().copied().ok_or(PacketError::Padding)?);
             let keep = data.len().checked_sub(padding).ok_or(PacketError::Padding)?;
             data = data.get(..keep).unwrap_or_default();
@@ -75,10 +75,10 @@ impl<'a> RtpPacket<&'a [u8]> {
 }
 
 impl RtpPacket {
-    /// Reads a packet that shares `data`.
+    /// Parses a packet. Shares `data`.
     ///
     /// # Errors
-    /// [`PacketError`] when it is cut short or of another version.
+    /// [`PacketError`] if it is truncated or has another version.
     pub fn parse(data: &Bytes) -> Result<Self, PacketError> {
         let packet = RtpPacket::read(data)?;
         let RtpPacket { marker, payload_type, sequence, timestamp, ssrc, payload } = packet;
@@ -112,7 +112,7 @@ mod tests {
     }
 
     #[test]
-    fn lies_about_lengths_are_refused() {
+    fn invalid_lengths_are_refused() {
         let change = |at: usize, value: u8| {
             let mut data = PLAIN.to_vec();
             data[at] = value;
@@ -122,7 +122,7 @@ mod tests {
         assert_eq!(change(0, 0x8f), Err(PacketError::Short));
         assert_eq!(change(0, 0x90), Err(PacketError::Short));
         assert_eq!(change(0, 0xa0), Err(PacketError::Padding));
-        // The padding bit over a last byte of 0: there is none.
+        // The padding bit with a last byte of 0: no padding.
         let mut data = PLAIN.to_vec();
         data[0] = 0xa0;
         data.extend([0]);
@@ -132,7 +132,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+        fn any_bytes_are_parsed_or_refused(data: Vec<u8>) {
             let shared = Bytes::from(data.clone());
             match (RtpPacket::read(&data), RtpPacket::parse(&shared)) {
                 (Ok(read), Ok(parsed)) => {

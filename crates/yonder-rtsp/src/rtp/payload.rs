@@ -1,17 +1,17 @@
-//! Pieces of NAL units in the payload of a packet, and why a payload yields none.
+//! Pieces of NAL units in RTP payloads, and reasons for payloads that are not used.
 
-/// Part of a payload.
+/// Piece of a NAL unit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Piece<'a> {
-    /// A whole NAL unit.
+    /// Complete NAL unit.
     Whole(&'a [u8]),
-    /// A whole NAL unit whose header stands apart from the rest.
+    /// Complete NAL unit whose header is separate from the rest.
     WholeInParts([u8; 2], &'a [u8]),
-    /// The first fragment of a NAL unit, behind its header.
+    /// First fragment of a NAL unit, without its header.
     Begin(Header, &'a [u8]),
-    /// A further fragment.
+    /// Further fragment.
     Middle(&'a [u8]),
-    /// Last fragment: the unit is complete.
+    /// End of the last fragment.
     End,
 }
 
@@ -33,35 +33,35 @@ impl Header {
     }
 }
 
-/// Why a payload, or the rest of it, was not used.
+/// Reason for dropping a payload or the rest of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Refusal {
-    /// A type that is reserved or left to vendors. Receivers ignore it (RFC 6184, 5.4): nothing is missing.
+    /// A reserved or vendor type. Receivers ignore it (RFC 6184, 5.4): nothing is missing.
     Ignored,
-    /// A length leads beyond the payload, or a header is cut short.
+    /// A length exceeds the payload, or a header is truncated.
     CutShort,
-    /// A packet of the interleaved mode whose units come out of order (MTAP).
+    /// A packet of the interleaved mode with units out of order (MTAP).
     Interleaved,
 }
 
-/// Parts of a track's packets that were not used, by reason.
+/// Parts of packets that were dropped, by reason.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct DropCounts {
     /// Payloads of reserved or vendor types, which are ignored without damage.
     pub ignored: u64,
-    /// Payloads with lengths that lead beyond them.
+    /// Payloads with lengths that exceed them.
     pub cut_short: u64,
     /// Payloads of the interleaved mode.
     pub interleaved: u64,
-    /// Fragments without the first one of their NAL unit.
+    /// Fragments whose first fragment is missing.
     pub headless: u64,
-    /// NAL units whose last fragment was not marked as such; they are used.
+    /// NAL units without an end bit on their last fragment; they are used.
     pub unterminated: u64,
-    /// Access units larger than the limit.
+    /// Access units beyond the size limit.
     pub too_large: u64,
-    /// Packets of another payload type than the one of the session description; they are used where that one does not come.
+    /// Packets of another payload type than described; they are used if the described type does not arrive.
     pub other_payload_type: u64,
-    /// Audio frames without a decoder configuration that can be read.
+    /// Audio frames without a valid decoder configuration.
     pub unconfigured: u64,
 }
 
@@ -74,7 +74,7 @@ impl DropCounts {
         }
     }
 
-    /// Returns the counts with their names, as in metrics.
+    /// Returns the counts with their reasons, as in metrics.
     #[must_use]
     pub fn by_reason(&self) -> [(&'static str, u64); 8] {
         [
@@ -89,7 +89,7 @@ impl DropCounts {
         ]
     }
 
-    /// Returns what most of the video packets without use are, with their number.
+    /// Returns the most frequent reason for video packets that could not be used, with its count.
     #[must_use]
     pub fn main_obstacle(&self) -> Option<(&'static str, u64)> {
         let obstacles = [
@@ -103,13 +103,13 @@ impl DropCounts {
         obstacles.into_iter().filter(|(_, count)| *count > 0).max_by_key(|(_, count)| *count)
     }
 
-    /// Returns the sums with the counts of `other`.
+    /// Returns the sums of both.
     #[must_use]
     pub fn sum(self, other: Self) -> Self {
         self.combined(other, u64::saturating_add)
     }
 
-    /// Returns what was counted since `before`.
+    /// Returns the counts since `before`.
     #[must_use]
     pub fn since(self, before: Self) -> Self {
         self.combined(before, u64::saturating_sub)
@@ -129,12 +129,12 @@ impl DropCounts {
     }
 }
 
-/// Splits an Annex B byte stream (ITU-T H.264 and H.265) at its start codes. Some cameras put one into a payload.
+/// Splits an Annex B byte stream (ITU-T H.264 and H.265) at its start codes; some cameras put one into a payload.
 pub(super) fn split_annex_b(mut data: &[u8], mut visit: impl FnMut(Piece<'_>)) {
     while !data.is_empty() {
         let begin = data.windows(3).position(|bytes| bytes == [0, 0, 1]);
         let nal = data.get(..begin.unwrap_or(data.len())).unwrap_or_default();
-        // Zeros before a start code and at the end belong to no unit.
+        // Zeros before a start code and at the end do not belong to the unit.
         let end = nal.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
         if let Some(nal) = nal.get(..end).filter(|nal| !nal.is_empty()) {
             visit(Piece::Whole(nal));
@@ -143,7 +143,7 @@ pub(super) fn split_annex_b(mut data: &[u8], mut visit: impl FnMut(Piece<'_>)) {
     }
 }
 
-/// Reads NAL units with 16-bit lengths, each behind a field of `order_bytes`.
+/// Parses NAL units with 16-bit lengths, each after a field of `order_bytes`.
 pub(super) fn split_aggregate(
     mut payload: &[u8],
     order_bytes: usize,

@@ -1,48 +1,48 @@
-//! Putting datagrams back in order (RFC 3550, A.1): a bounded buffer that waits a moment for what is late.
+//! Jitter buffer for one RTP stream: restores the order of datagrams (RFC 3550, A.1) within a bounded wait.
 
 use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::packet::RtpPacket;
 
-/// How long a missing packet is waited for. Networks that reorder do so by a few milliseconds.
+/// Maximum wait for a missing packet. Networks reorder by a few milliseconds.
 const REORDER_TIMEOUT: Duration = Duration::from_millis(120);
-/// Most packets held: a quarter of a second at 25 Mbit/s.
-const MOST: usize = 512;
-/// A step of more than this, either way, is a restart of the numbering (`MAX_DROPOUT`, A.1).
+/// Maximum number of packets: a quarter of a second at 25 Mbit/s.
+const MAX_PACKETS: usize = 512;
+/// Step of the sequence number, in either direction, that counts as a restart (`MAX_DROPOUT`, A.1).
 const MAX_STEP: u16 = 3000;
 
-/// Counts since the buffer was made.
+/// Statistics of a jitter buffer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct OrderFigures {
-    /// Packets that came after a later one.
+pub struct OrderStats {
+    /// Packets that arrived after a later one.
     pub reordered: u64,
-    /// Packets that came twice, or after they had been given up.
+    /// Duplicate packets, and packets later than the maximum wait.
     pub repeated: u64,
 }
 
-/// Packets of one track, on their way into order.
+/// Jitter buffer of one track.
 #[derive(Debug, Default)]
-pub struct ReorderBuffer {
-    /// The sequence number that is to be given out next.
+pub struct JitterBuffer {
+    /// Next sequence number to return.
     next: Option<u16>,
     ssrc: u32,
-    /// Ascending from `next`.
+    /// Packets, ascending from `next`.
     held: VecDeque<(RtpPacket, Duration)>,
-    /// The buffer gives out all it holds, in order: the camera has restarted its numbering.
+    /// All packets are returned in order, since the camera has restarted its numbering.
     flushing: bool,
     after_flush: Option<(RtpPacket, Duration)>,
-    figures: OrderFigures,
+    stats: OrderStats,
 }
 
-impl ReorderBuffer {
-    /// Counts so far.
+impl JitterBuffer {
+    /// Returns the statistics.
     #[must_use]
-    pub fn figures(&self) -> OrderFigures {
-        self.figures
+    pub fn stats(&self) -> OrderStats {
+        self.stats
     }
 
-    /// Takes a packet that arrived at `now`.
+    /// Adds a packet that arrived at `now`.
     pub fn push(&mut self, packet: RtpPacket, now: Duration) {
         let Some(next) = self.next.filter(|_| packet.ssrc == self.ssrc) else {
             return self.restart(packet, now);
@@ -51,22 +51,22 @@ impl ReorderBuffer {
         if ahead > MAX_STEP {
             let behind = next.wrapping_sub(packet.sequence);
             if behind <= MAX_STEP {
-                self.figures.repeated += 1;
+                self.stats.repeated += 1;
                 return;
             }
             return self.restart(packet, now);
         }
         let at = self.held.partition_point(|(held, _)| held.sequence.wrapping_sub(next) < ahead);
         if self.held.get(at).is_some_and(|(held, _)| held.sequence == packet.sequence) {
-            self.figures.repeated += 1;
+            self.stats.repeated += 1;
             return;
         }
-        self.figures.reordered += u64::from(at < self.held.len());
+        self.stats.reordered += u64::from(at < self.held.len());
         self.held.insert(at, (packet, now));
     }
 
-    /// The next packet in order, with the time at which it came. A missing one is given up when the one behind it
-    /// has waited long enough, or too many wait; the gap then shows in the sequence numbers.
+    /// Returns the next packet in order, with its time of arrival. A missing packet is skipped when the one after it
+    /// has waited long enough, or when too many wait; the gap shows in the sequence numbers.
     pub fn pop(&mut self, now: Duration) -> Option<(RtpPacket, Duration)> {
         let Some((front, came)) = self.held.front() else {
             self.flushing = false;
@@ -76,7 +76,7 @@ impl ReorderBuffer {
             return Some((packet, came));
         };
         let in_order = Some(front.sequence) == self.next;
-        let given_up = now.saturating_sub(*came) >= REORDER_TIMEOUT || self.held.len() > MOST;
+        let given_up = now.saturating_sub(*came) >= REORDER_TIMEOUT || self.held.len() > MAX_PACKETS;
         if !in_order && !given_up && !self.flushing {
             return None;
         }
@@ -85,7 +85,7 @@ impl ReorderBuffer {
         Some((packet, came))
     }
 
-    /// When the packet at the front has waited long enough.
+    /// Returns when the packet at the front has waited long enough.
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Duration> {
         self.held.front().map(|(_, came)| *came + REORDER_TIMEOUT)
@@ -93,7 +93,7 @@ impl ReorderBuffer {
 
     fn restart(&mut self, packet: RtpPacket, now: Duration) {
         self.flushing = !self.held.is_empty();
-        // A second restart before the first was given out: the newest word counts.
+        // A second restart before the first was returned: only the latest packet is kept.
         self.after_flush = Some((packet, now));
     }
 }
@@ -112,8 +112,8 @@ mod tests {
         Duration::from_millis(ms)
     }
 
-    /// Pushes packets a millisecond apart, and gives out what comes in order.
-    fn run(buffer: &mut ReorderBuffer, sequences: &[u16]) -> Vec<u16> {
+    /// Pushes packets a millisecond apart, and returns what comes out.
+    fn run(buffer: &mut JitterBuffer, sequences: &[u16]) -> Vec<u16> {
         let mut out = Vec::new();
         for (at, sequence) in (0..).zip(sequences) {
             buffer.push(packet(1, *sequence), ms(at));
@@ -125,22 +125,22 @@ mod tests {
     }
 
     #[test]
-    fn what_comes_in_order_goes_through_at_once() {
-        let mut buffer = ReorderBuffer::default();
+    fn packets_in_order_pass_at_once() {
+        let mut buffer = JitterBuffer::default();
         assert_eq!(run(&mut buffer, &[65_534, 65_535, 0, 1]), vec![65_534, 65_535, 0, 1]);
-        assert_eq!((buffer.figures(), buffer.poll_timeout()), (OrderFigures::default(), None));
+        assert_eq!((buffer.stats(), buffer.poll_timeout()), (OrderStats::default(), None));
     }
 
     #[test]
-    fn exchanged_and_repeated_packets_come_out_once_and_in_order() {
-        let mut buffer = ReorderBuffer::default();
+    fn reordered_and_duplicate_packets_are_returned_once_in_order() {
+        let mut buffer = JitterBuffer::default();
         assert_eq!(run(&mut buffer, &[65_534, 0, 65_535, 0, 2, 1, 1]), vec![65_534, 65_535, 0, 1, 2]);
-        assert_eq!(buffer.figures(), OrderFigures { reordered: 2, repeated: 2 });
+        assert_eq!(buffer.stats(), OrderStats { reordered: 2, repeated: 2 });
     }
 
     #[test]
-    fn a_lost_packet_is_given_up_after_a_moment() {
-        let mut buffer = ReorderBuffer::default();
+    fn lost_packet_is_skipped_after_the_timeout() {
+        let mut buffer = JitterBuffer::default();
         assert_eq!(run(&mut buffer, &[5, 7, 8]), vec![5]);
         assert_eq!(buffer.poll_timeout(), Some(ms(1) + REORDER_TIMEOUT));
         assert!(buffer.pop(ms(100)).is_none());
@@ -150,12 +150,12 @@ mod tests {
         assert_eq!(out, vec![7, 8]);
         buffer.push(packet(1, 6), late);
         assert!(buffer.pop(late).is_none(), "too late");
-        assert_eq!(buffer.figures().repeated, 1);
+        assert_eq!(buffer.stats().repeated, 1);
     }
 
     #[test]
-    fn a_new_source_or_numbering_comes_after_all_that_is_held() {
-        let mut buffer = ReorderBuffer::default();
+    fn new_source_follows_all_held_packets() {
+        let mut buffer = JitterBuffer::default();
         run(&mut buffer, &[5, 7]);
         buffer.push(packet(2, 40_000), ms(3));
         let out: Vec<u16> =
@@ -170,11 +170,11 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_comes_out_rises_and_memory_is_bounded(
+        fn sequence_numbers_rise_and_memory_is_bounded(
             start: u16,
             steps in prop::collection::vec((0_u16..40, 0_u64..30), 1..400),
         ) {
-            let mut buffer = ReorderBuffer::default();
+            let mut buffer = JitterBuffer::default();
             let (mut now, mut last) = (0, None::<u16>);
             for (at, (jitter, wait)) in steps.into_iter().enumerate() {
                 now += wait;
@@ -185,7 +185,7 @@ mod tests {
                     prop_assert!(step > 0 && step < MAX_STEP);
                     last = Some(packet.sequence);
                 }
-                prop_assert!(buffer.held.len() <= MOST + 1);
+                prop_assert!(buffer.held.len() <= MAX_PACKETS + 1);
             }
         }
     }

@@ -1,8 +1,8 @@
-//! RTCP (RFC 3550, section 6): sender reports and goodbyes in, receiver reports out.
+//! RTCP (RFC 3550, section 6): parses sender reports and BYE, writes receiver reports.
 
 use bytes::{BufMut as _, Bytes, BytesMut};
 
-/// A sender report's time fields (6.4.1).
+/// Times of a sender report (6.4.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SenderReport {
     /// Source.
@@ -13,38 +13,38 @@ pub struct SenderReport {
     pub rtp: u32,
 }
 
-/// One packet of a compound.
+/// Packet of a compound packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rtcp {
     /// Sender report.
     SenderReport(SenderReport),
-    /// A source says goodbye.
+    /// BYE.
     Bye {
-        /// The first source named.
+        /// First source of the packet.
         ssrc: Option<u32>,
     },
 }
 
-/// A report block (6.4.1).
+/// Report block (6.4.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ReportBlock {
-    /// The source reported on.
+    /// Source of the reception.
     pub ssrc: u32,
-    /// Loss since the last report in 1/256.
+    /// Fraction lost since the last report, in 1/256.
     pub fraction_lost: u8,
-    /// Packets lost in all, at most 2^23 - 1.
+    /// Cumulative packets lost, at most 2^23 - 1.
     pub cumulative_lost: u32,
-    /// Cycles and highest sequence number.
+    /// Extended highest sequence number.
     pub highest_sequence: u32,
     /// Jitter in RTP ticks.
     pub jitter: u32,
     /// Middle 32 bits of the last sender report's NTP time, or 0.
     pub last_sr: u32,
-    /// Delay since then in 1/65536 s.
+    /// Delay since then, in 1/65536 s.
     pub delay_since_last_sr: u32,
 }
 
-/// The packets of a compound that matter here. Unknown and broken ones are passed over.
+/// Parses the relevant packets of a compound packet. Unknown and invalid ones are skipped.
 #[must_use]
 pub fn parse_compound(data: &[u8]) -> Vec<Rtcp> {
     let mut packets = Vec::new();
@@ -78,7 +78,7 @@ fn word(data: &[u8], at: usize) -> Option<u32> {
     data.get(at..)?.first_chunk::<4>().map(|bytes| u32::from_be_bytes(*bytes))
 }
 
-/// A compound of a receiver report with one block and the mandatory `CNAME` (6.1, 6.5.1).
+/// Returns a compound packet of a receiver report with one block and the mandatory `CNAME` (6.1, 6.5.1).
 #[must_use]
 pub fn receiver_report(own_ssrc: u32, block: &ReportBlock) -> Bytes {
     let mut out = BytesMut::with_capacity(56);
@@ -94,8 +94,8 @@ pub fn receiver_report(own_ssrc: u32, block: &ReportBlock) -> Bytes {
     out.freeze()
 }
 
-/// A receiver report without blocks, with the mandatory `CNAME`: what a receiver sends before it heard anything,
-/// and what opens the way back through address translators.
+/// Returns a compound packet of an empty receiver report and the mandatory `CNAME`: sent before the first reception,
+/// and to open NAT bindings.
 #[must_use]
 pub fn empty_report(own_ssrc: u32) -> Bytes {
     let mut out = BytesMut::with_capacity(32);
@@ -105,7 +105,7 @@ pub fn empty_report(own_ssrc: u32) -> Bytes {
     out.freeze()
 }
 
-/// Source description: one chunk with one item, ended and padded to whole words.
+/// Writes a source description: one chunk with one item, padded to words.
 fn put_description(own_ssrc: u32, out: &mut BytesMut) {
     const NAME: &[u8; 6] = b"yonder";
     out.put_slice(&[0x81, 202, 0, 4]);
@@ -153,7 +153,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_without_panic(data: Vec<u8>) {
+        fn any_bytes_are_parsed_without_panic(data: Vec<u8>) {
             let _ = parse_compound(&data);
         }
     }

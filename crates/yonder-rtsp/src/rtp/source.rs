@@ -1,4 +1,4 @@
-//! Reception figures of one source: loss, jitter and sequence numbers (RFC 3550, A.1, A.3 and A.8).
+//! Reception statistics of one source: loss, jitter and sequence numbers (RFC 3550, A.1, A.3 and A.8).
 
 use std::time::Duration;
 
@@ -7,56 +7,56 @@ use super::drift::{Drift, DriftMeter};
 /// Position of a packet in the sequence.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Arrival {
-    /// The next one in order.
+    /// Next one in order.
     InOrder,
-    /// So many are missing before it.
+    /// This many are missing before it.
     AfterLoss(u16),
     /// First packet of another SSRC: the camera has restarted.
     NewSource,
-    /// It came twice, or too late to be of use.
+    /// Duplicate, or too late.
     Old,
 }
 
-/// A step ahead of more than this is a restart of the numbering, not loss (`MAX_DROPOUT`, A.1).
+/// Step ahead that counts as a restart instead of loss (`MAX_DROPOUT`, A.1).
 const MAX_DROPOUT: u16 = 3000;
-/// A step back of more than this is a restart (`MAX_MISORDER`, A.1).
+/// Step back that counts as a restart (`MAX_MISORDER`, A.1).
 const MAX_MISORDER: u16 = 100;
 
-/// Counts since the source was first heard.
+/// Reception statistics, over all restarts of a source.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct ReceptionFigures {
+pub struct ReceptionStats {
     /// Packets received.
     pub received: u64,
-    /// Packets that never came.
+    /// Packets lost.
     pub lost: u64,
     /// Interarrival jitter in RTP ticks (6.4.1).
     pub jitter: u32,
     /// Jitter in seconds.
     pub jitter_s: f64,
-    /// The camera's clock against ours, once known.
+    /// Drift of the camera's clock, once known.
     pub drift: Option<Drift>,
 }
 
-/// The state of one source, and its figures over all restarts.
+/// State of one source, and its statistics over all restarts.
 #[derive(Debug)]
 pub struct Source {
     clock_rate: u32,
     ssrc: Option<u32>,
     expected: u16,
     cycles: u16,
-    figures: ReceptionFigures,
+    stats: ReceptionStats,
     jitter_16: u64,
     drift: DriftMeter,
     unwrapped: Option<i64>,
     transit: Option<i64>,
-    /// Latest media time seen.
+    /// Latest RTP time.
     newest: Option<u32>,
     reported: (u64, u64),
     last_report: Option<(u32, Duration)>,
 }
 
 impl Source {
-    /// A source whose RTP time runs at `clock_rate` ticks per second.
+    /// Creates the state of a source with a clock of `clock_rate` hertz.
     #[must_use]
     pub fn new(clock_rate: u32) -> Self {
         Self {
@@ -64,7 +64,7 @@ impl Source {
             ssrc: None,
             expected: 0,
             cycles: 0,
-            figures: ReceptionFigures::default(),
+            stats: ReceptionStats::default(),
             jitter_16: 0,
             drift: DriftMeter::default(),
             unwrapped: None,
@@ -75,26 +75,26 @@ impl Source {
         }
     }
 
-    /// The source heard last.
+    /// Returns the last SSRC.
     #[must_use]
     pub fn ssrc(&self) -> Option<u32> {
         self.ssrc
     }
 
-    /// Packets received so far.
+    /// Returns the packets received.
     #[must_use]
     pub fn received(&self) -> u64 {
-        self.figures.received
+        self.stats.received
     }
 
-    /// Figures so far.
+    /// Returns the statistics.
     #[must_use]
-    pub fn figures(&self) -> ReceptionFigures {
-        let jitter_s = f64::from(self.figures.jitter) / f64::from(self.clock_rate.max(1));
-        ReceptionFigures { jitter_s, drift: self.drift.drift(), ..self.figures }
+    pub fn stats(&self) -> ReceptionStats {
+        let jitter_s = f64::from(self.stats.jitter) / f64::from(self.clock_rate.max(1));
+        ReceptionStats { jitter_s, drift: self.drift.drift(), ..self.stats }
     }
 
-    /// Takes a packet's header fields and its time of arrival.
+    /// Handles the header fields of a packet and its time of arrival.
     pub fn handle_packet(&mut self, ssrc: u32, sequence: u16, timestamp: u32, now: Duration) -> Arrival {
         let arrival = if self.ssrc == Some(ssrc) {
             match sequence.wrapping_sub(self.expected) {
@@ -115,7 +115,7 @@ impl Source {
                 self.drift = DriftMeter::default();
                 self.unwrapped = None;
             }
-            Arrival::AfterLoss(count) => self.figures.lost += u64::from(count),
+            Arrival::AfterLoss(count) => self.stats.lost += u64::from(count),
             Arrival::InOrder | Arrival::Old => {}
         }
         let (next, wrapped) = sequence.overflowing_add(1);
@@ -124,14 +124,14 @@ impl Source {
             self.cycles = self.cycles.wrapping_add(1);
         }
         self.expected = next;
-        self.figures.received += 1;
+        self.stats.received += 1;
         self.measure_jitter(timestamp, now);
         self.measure_drift(timestamp, now);
         arrival
     }
 
     fn measure_drift(&mut self, timestamp: u32, now: Duration) {
-        // One look a picture is enough.
+        // One sample per frame is enough.
         let low = |last: i64| u32::try_from(last.rem_euclid(1 << 32)).unwrap_or_default();
         if self.unwrapped.is_some_and(|last| low(last) == timestamp) {
             return;
@@ -144,9 +144,11 @@ impl Source {
         self.drift.add(unwrapped, self.clock_rate, now);
     }
 
-    /// 6.4.1: J += (|D| - J) / 16, kept sixteenfold as in A.8.
+    /// Updates the jitter (6.4.1): J += (
+    /// D
+    ///  - J) / 16, scaled by 16 as in A.8.
     ///
-    /// Reordered pictures go back in time on purpose: only packets that move it on are looked at.
+    /// Reordered frames have earlier RTP times on purpose: only packets that advance the RTP time are used.
     fn measure_jitter(&mut self, timestamp: u32, now: Duration) {
         let step = self.newest.map_or(0, |newest| timestamp.wrapping_sub(newest).cast_signed());
         if step < 0 {
@@ -159,20 +161,20 @@ impl Source {
         if let Some(last) = self.transit.replace(transit) {
             let difference = (transit - last).unsigned_abs().min(u64::from(u32::MAX));
             self.jitter_16 = (self.jitter_16 + difference).saturating_sub((self.jitter_16 + 8) >> 4);
-            self.figures.jitter = u32::try_from(self.jitter_16 >> 4).unwrap_or(u32::MAX);
+            self.stats.jitter = u32::try_from(self.jitter_16 >> 4).unwrap_or(u32::MAX);
         }
     }
 
-    /// Notes a sender report's middle NTP bits, to be echoed in our reports.
+    /// Handles a sender report, whose middle NTP bits are returned in our reports.
     pub fn handle_sender_report(&mut self, ntp: u64, now: Duration) {
         let middle = u32::try_from(ntp >> 16 & 0xffff_ffff).unwrap_or_default();
         self.last_report = Some((middle, now));
     }
 
-    /// The report block on this source (6.4.1), or `None` before its first packet.
+    /// Returns the report block for this source (6.4.1); `None` before its first packet.
     pub fn report(&mut self, now: Duration) -> Option<super::ReportBlock> {
         let ssrc = self.ssrc?;
-        let (received, lost) = (self.figures.received, self.figures.lost);
+        let (received, lost) = (self.stats.received, self.stats.lost);
         let (received_before, lost_before) = std::mem::replace(&mut self.reported, (received, lost));
         let lost_since = lost - lost_before;
         let expected_since = (received - received_before + lost_since).max(1);
@@ -187,7 +189,7 @@ impl Source {
             fraction_lost,
             cumulative_lost: u32::try_from(lost.min(0x7f_ffff)).unwrap_or_default(),
             highest_sequence: highest,
-            jitter: self.figures.jitter,
+            jitter: self.stats.jitter,
             last_sr,
             delay_since_last_sr: delay,
         })
@@ -203,7 +205,7 @@ mod tests {
     }
 
     #[test]
-    fn order_loss_repeats_and_restarts_are_told_apart() {
+    fn order_loss_duplicates_and_restarts_are_distinguished() {
         let mut source = Source::new(90_000);
         assert_eq!(feed(&mut source, 65_534), Arrival::NewSource);
         assert_eq!(feed(&mut source, 65_535), Arrival::InOrder);
@@ -213,8 +215,8 @@ mod tests {
         assert_eq!(feed(&mut source, 1), Arrival::Old);
         assert_eq!(feed(&mut source, 30_000), Arrival::NewSource);
         assert_eq!(source.handle_packet(8, 30_001, 0, Duration::ZERO), Arrival::NewSource);
-        assert_eq!(source.figures().lost, 2);
-        assert_eq!(source.figures().received, 6);
+        assert_eq!(source.stats().lost, 2);
+        assert_eq!(source.stats().received, 6);
     }
 
     #[test]
@@ -248,7 +250,7 @@ mod tests {
         {
             source.handle_packet(7, at, u32::from(shown) * 3_600, Duration::from_millis(u64::from(at) * 40));
         }
-        assert!(source.figures().jitter < 8_000, "{}", source.figures().jitter);
+        assert!(source.stats().jitter < 8_000, "{}", source.stats().jitter);
     }
 
     #[test]
@@ -260,6 +262,6 @@ mod tests {
             source.handle_packet(7, i, u32::from(i) * 3_600, now);
         }
         // Every difference is 10 ms, 900 ticks.
-        assert!((890..=910).contains(&source.figures().jitter), "{}", source.figures().jitter);
+        assert!((890..=910).contains(&source.stats().jitter), "{}", source.stats().jitter);
     }
 }

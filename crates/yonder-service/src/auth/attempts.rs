@@ -1,26 +1,27 @@
-//! Limit on guessing passwords and codes: after some failures a source has to wait, longer each time.
+//! Rate limit for guessing passwords and codes: after some failures a source must wait, with doubling delays.
 //!
-//! Failures are counted by source and name, so that a stranger cannot lock an account, and by source alone, so that one source cannot
-//! try many names. An attempt counts as a failure before its password is hashed, so that parallel ones count as well.
+//! Failures are counted by source and name, so that a stranger cannot lock an account, and by source alone, so that one
+//! source cannot try many names. An attempt counts as a failure before its password is hashed, so that parallel ones
+//! count as well.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
-/// Failures for one name from one source before it has to wait.
+/// Failures for one name from one source before a delay.
 const FREE_BY_NAME: u32 = 4;
-/// Failures for any names from one source before it has to wait.
+/// Failures for any names from one source before a delay.
 const FREE_BY_SOURCE: u32 = 20;
-/// Longest wait; waits double up to it.
+/// Maximum delay.
 const MAX_WAIT: Duration = Duration::from_secs(300);
 /// Time after which failures are forgotten.
 const FORGET_AFTER: Duration = Duration::from_secs(900);
 /// Maximum number of counters. Beyond it the oldest is dropped.
 const MAX_COUNTERS: usize = 4_096;
-/// Longest name that is kept, in characters.
+/// Maximum length of a name, in characters.
 const MAX_NAME: usize = 64;
 
-/// Source address of an attempt: an IPv4 address, or the /64 prefix of an IPv6 address, which is that of one subscriber.
+/// Source address of an attempt: an IPv4 address, or the /64 prefix of an IPv6 address, which one subscriber has.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Source(IpAddr);
 
@@ -83,7 +84,7 @@ impl Attempts {
         Ok(())
     }
 
-    /// Notes that an attempt has succeeded.
+    /// Records the success of an attempt.
     pub(crate) fn succeed(&mut self, source: Source, name: &str) {
         let [(by_name, _), (by_source, _)] = keys(source, name);
         self.failures.remove(&by_name);
@@ -132,7 +133,7 @@ mod tests {
     }
 
     #[test]
-    fn the_fifth_failure_costs_time_and_a_success_clears_it() {
+    fn fifth_failure_is_delayed_and_success_resets() {
         let (mut attempts, now, desk) = (Attempts::default(), Instant::now(), source("192.0.2.7"));
         fail(&mut attempts, desk, "Desk", now, 5);
         assert_eq!(attempts.begin(desk, "DESK", now), Err(Duration::from_secs(2)));
@@ -144,7 +145,7 @@ mod tests {
     }
 
     #[test]
-    fn a_stranger_does_not_shut_the_right_person_out() {
+    fn failures_of_a_stranger_do_not_lock_out_the_owner() {
         let (mut attempts, now) = (Attempts::default(), Instant::now());
         let (stranger, desk) = (source("203.0.113.9"), source("192.0.2.7"));
         fail(&mut attempts, stranger, "desk", now, 5);
@@ -153,7 +154,7 @@ mod tests {
     }
 
     #[test]
-    fn many_names_from_one_source_are_of_no_use() {
+    fn attempts_for_many_names_from_one_source_are_limited() {
         let (mut attempts, now, stranger) = (Attempts::default(), Instant::now(), source("203.0.113.9"));
         let accepted = (0..200).filter(|at| attempts.begin(stranger, &format!("name {at}"), now).is_ok());
         assert_eq!(accepted.count(), 21);

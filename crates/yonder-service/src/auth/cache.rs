@@ -1,4 +1,4 @@
-//! Cache of sessions and tokens, so that not every request reads the records.
+//! Cache of sessions and tokens, so that most requests do not read the records.
 
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use secrecy::{ExposeSecret as _, SecretString};
 use sha2::{Digest as _, Sha256};
 
-/// Validity of an entry: a removal by another process takes effect within this time.
+/// TTL of an entry, after which a removal by another process takes effect.
 const TTL: Duration = Duration::from_secs(5);
 /// Maximum number of entries.
 const MAX_ENTRIES: usize = 1_000;
@@ -31,13 +31,14 @@ impl<T: Clone> TokenCache<T> {
         (now.saturating_duration_since(*read_at) < TTL).then(|| value.clone())
     }
 
-    /// Returns a number that each [`TokenCache::clear`] changes. To be taken before a value is read from the records.
+    /// Returns a generation number that each [`TokenCache::clear`] changes. Must be read before a value is read from
+    /// the records.
     pub(crate) fn generation(&self) -> u64 {
         self.generation
     }
 
-    /// Keeps the value of a token for some seconds, unless the cache was cleared since `generation`: then the value may have been
-    /// read before the change.
+    /// Caches the value of a token, unless the cache was cleared since `generation`: then the value may be older than
+    /// the change.
     pub(crate) fn insert(&mut self, token: &SecretString, value: T, generation: u64, now: Instant) {
         if generation != self.generation {
             return;

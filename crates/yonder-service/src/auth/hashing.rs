@@ -1,18 +1,19 @@
-//! Bounded hashing of passwords: Argon2 takes 19 MiB and a core for some tens of milliseconds, which strangers can ask for.
+//! Bounded hashing of passwords: Argon2 takes 19 MiB and tens of milliseconds of a core, which unauthenticated clients
+//! can request.
 
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use crate::error::ServiceError;
 use crate::sync::lock;
 
-/// Hashes that are computed at the same time.
+/// Maximum concurrent hashes.
 const MAX_RUNNING: usize = 1;
-/// Requests that may wait for their turn.
+/// Maximum waiting requests.
 const MAX_WAITING: usize = 16;
-/// Time after which a refused request may come again, in seconds.
+/// `Retry-After` of a refused request, in seconds.
 const RETRY_AFTER_S: u64 = 2;
 
-/// Turns of hashing.
+/// Queue of hash computations.
 #[derive(Debug, Default)]
 pub(super) struct Hashing {
     turns: Mutex<Turns>,
@@ -26,10 +27,10 @@ struct Turns {
 }
 
 impl Hashing {
-    /// Computes a hash once it is its turn. Blocks.
+    /// Computes a hash when it is its turn. Blocks.
     ///
     /// # Errors
-    /// [`ServiceError::TooManyAttempts`] when too many wait already, and what `hash` fails with.
+    /// [`ServiceError::TooManyAttempts`] if too many are waiting, and the error of `hash`.
     pub(super) fn run<T>(&self, hash: impl FnOnce() -> Result<T, ServiceError>) -> Result<T, ServiceError> {
         let mut turns = lock(&self.turns);
         if turns.waiting >= MAX_WAITING {
@@ -47,7 +48,7 @@ impl Hashing {
     }
 }
 
-/// A turn, which also ends with a panic.
+/// Turn in the queue, which ends on drop.
 struct Turn<'a>(&'a Hashing);
 
 impl Drop for Turn<'_> {
@@ -84,7 +85,7 @@ mod tests {
     }
 
     #[test]
-    fn a_panic_ends_its_turn() {
+    fn panic_releases_its_turn() {
         let hashing = Hashing::default();
         thread::scope(|scope| {
             let one = scope.spawn(|| hashing.run(|| -> Result<(), ServiceError> { panic!("in a hash") }));

@@ -1,4 +1,4 @@
-//! Authentication: people by password and session, programs by token, and limits on guessing.
+//! Authentication: people by password and session, programs by token, with rate limits.
 
 mod attempts;
 mod cache;
@@ -33,9 +33,9 @@ use touches::Touches;
 pub struct Auth {
     records: Arc<Records>,
     journal: Arc<Journal>,
-    /// Token of the home folder.
+    /// Token in the data directory, for local clients.
     local_token: SecretString,
-    /// Code of the one-time set-up link, until it has been used.
+    /// Code of the one-time set-up link, until it is used.
     set_up_code: Mutex<Option<SecretString>>,
     attempts: Mutex<Attempts>,
     hashing: Hashing,
@@ -45,10 +45,10 @@ pub struct Auth {
 }
 
 impl Auth {
-    /// Without people there is a set-up code.
+    /// Without people, a set-up code is generated.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub(crate) fn new(
         records: Arc<Records>,
         journal: Arc<Journal>,
@@ -70,8 +70,9 @@ impl Auth {
 
     /// Hashes a new password.
     ///
-    /// # Errors
-    /// [`ServiceError::Invalid`] for one that is too short or too long, [`ServiceError::TooManyAttempts`] while too many wait.
+    /// [`ServiceError::Invalid`] for a weak or too long password, [`ServiceError::TooManyAttempts`] while too many are
+    /// waiting. [`ServiceError::Invalid`] for one that is too short or too long, [`ServiceError::TooManyAttempts`]
+    /// while too many wait.
     fn hash(&self, password: &SecretString) -> Result<String, ServiceError> {
         check_new_password(password)?;
         self.hashing.run(|| hash_password(password))

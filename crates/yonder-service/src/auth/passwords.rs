@@ -1,4 +1,4 @@
-//! Passwords, kept as Argon2id hashes (RFC 9106).
+//! Passwords, stored as Argon2id hashes (RFC 9106).
 
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
@@ -9,12 +9,12 @@ use zxcvbn::{Score, zxcvbn};
 
 use crate::error::ServiceError;
 
-/// Shortest password accepted, in characters.
+/// Minimum length of a password, in characters.
 const SHORTEST: usize = 10;
-/// Longest, so that hashing stays cheap.
+/// Maximum length, so that hashing stays cheap.
 const LONGEST: usize = 256;
 
-/// Refuses passwords that are too short or too long.
+/// Checks length and strength of a new password.
 pub(crate) fn check_new_password(password: &SecretString) -> Result<(), ServiceError> {
     let length = password.expose_secret().chars().count();
     if (SHORTEST..=LONGEST).contains(&length) {
@@ -36,7 +36,7 @@ pub(crate) fn check_new_password(password: &SecretString) -> Result<(), ServiceE
     })
 }
 
-/// The hash to keep. Takes some tens of milliseconds of one core, on purpose.
+/// Returns the hash of a password. Takes tens of milliseconds of one core, by design.
 pub(crate) fn hash_password(password: &SecretString) -> Result<String, ServiceError> {
     Argon2::default()
         .hash_password(password.expose_secret().as_bytes())
@@ -44,8 +44,8 @@ pub(crate) fn hash_password(password: &SecretString) -> Result<String, ServiceEr
         .map_err(|_| ServiceError::Internal("a password cannot be hashed"))
 }
 
-/// True when the password is the one of the hash. Without a hash the same time passes, so that nobody learns
-/// which names exist.
+/// Returns true if the password matches the hash. Without a hash it takes the same time, so that the existence of a
+/// name is not revealed.
 pub(crate) fn verify_password(password: &SecretString, hash: Option<&str>) -> bool {
     const NOBODY: &str =
         "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";

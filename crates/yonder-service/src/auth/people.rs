@@ -1,4 +1,4 @@
-//! People who may sign in, and those who are invited to.
+//! People with access, and invitations.
 
 use secrecy::SecretString;
 use yonder_api::{
@@ -6,7 +6,7 @@ use yonder_api::{
     SignedIn,
 };
 use yonder_core::{Role, check_name};
-use yonder_store::{Identity, Invitation, Kind, Person, StoreError};
+use yonder_store::{Identity, Invitation, Person, RecordKind, StoreError};
 
 use super::{Auth, SignInClient};
 use crate::change::{Actor, Change, Origin};
@@ -17,18 +17,18 @@ use crate::sync::lock;
 use crate::time;
 use crate::views::{role_facts, role_of};
 
-/// Name under which attempts with the code of an invitation are counted.
+/// Name under which attempts with an invitation code are counted.
 const JOIN: &str = "join";
-/// How long an invitation is good for, in seconds: three days.
+/// Validity of an invitation, in seconds: three days.
 const INVITATION_S: i64 = 3 * 86_400;
 
-/// Names by which the audit trail and the logbook mean something else than a person.
+/// Names with another meaning in the audit log and the logbook.
 const RESERVED_NAMES: [&str; 3] = ["local", "schedule", "service"];
 
-/// Returns the name of a person as it is stored.
+/// Returns the normalized name of a person.
 ///
 /// # Errors
-/// [`ServiceError::Invalid`], also for the names that the audit trail uses for the service itself.
+/// [`ServiceError::Invalid`], also for the names that the audit log uses for the service itself.
 pub(super) fn check_person_name(name: &str) -> Result<String, ServiceError> {
     let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
     if RESERVED_NAMES.iter().any(|reserved| name.eq_ignore_ascii_case(reserved)) {
@@ -41,7 +41,7 @@ pub(super) fn check_person_name(name: &str) -> Result<String, ServiceError> {
     Ok(name)
 }
 
-/// Returns a change that a person makes to their own record in the console.
+/// Returns a change of a person's own record, made in the console.
 pub(super) fn own_change(person: &Person, action: &'static str, address: Option<String>) -> Change {
     let actor = Actor {
         name: person.name.clone(),
@@ -51,20 +51,20 @@ pub(super) fn own_change(person: &Person, action: &'static str, address: Option<
         address,
     };
     let name = person.name.clone();
-    Change { actor, needs: Role::Viewer, action, kind: Kind::Person, name, expected_revision: None }
+    Change { actor, needs: Role::Viewer, action, kind: RecordKind::Person, name, expected_revision: None }
 }
 
 impl Records {
-    /// All people who may sign in, by name.
+    /// Returns all people, sorted by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn people(&self) -> Result<Vec<PersonFacts>, ServiceError> {
         let sessions = self.store.sessions(None, time::now_s())?;
-        let identities = self.store.identities(Kind::Person)?;
+        let identities = self.store.identities(RecordKind::Person)?;
         let facts = |person: Person| {
             let Identity { uid, revision } = identities.get(&person.name).cloned().unwrap_or_default();
-            // The latest used come first.
+            // Sorted by last use, the latest first.
             let session = sessions.iter().find(|session| session.person == person.name);
             PersonFacts {
                 id: uid,
@@ -94,10 +94,10 @@ impl Records {
         }
     }
 
-    /// Open invitations.
+    /// Returns all open invitations.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn invitations(&self) -> Result<Vec<InvitationFacts>, ServiceError> {
         let open = self.store.invitations(time::now_s())?;
         Ok(open.into_iter().map(|invitation| self.invitation_facts(invitation)).collect())
@@ -106,28 +106,28 @@ impl Records {
     /// Returns the invitation of a code.
     ///
     /// # Errors
-    /// [`ServiceError::InvitationRefused`], or when the records cannot be read.
-    pub fn look_at_invitation(&self, code: &SecretString) -> Result<InvitationFacts, ServiceError> {
+    /// [`ServiceError::InvitationRefused`], or if the records cannot be read.
+    pub fn invitation_of_code(&self, code: &SecretString) -> Result<InvitationFacts, ServiceError> {
         let found = self.store.invitation(code, time::now_s())?;
         Ok(self.invitation_facts(found.ok_or(ServiceError::InvitationRefused)?))
     }
 }
 
 impl Auth {
-    /// Adds a person who may sign in.
+    /// Adds a person.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] for name or password, a name that is taken, or if the records cannot be written.
     pub fn add_person(&self, name: &str, password: &SecretString, role: Role) -> Result<(), ServiceError> {
         let name = check_person_name(name)?;
         let hash = self.hash(password)?;
         self.records.write(|transaction| transaction.add_person(&name, &hash, role))
     }
 
-    /// Sets the password of a person; an unknown one is added as an admin.
+    /// Sets the password of a person; an unknown person is added as an admin.
     ///
     /// # Errors
-    /// As [`Auth::add_person`], but for a name that is taken.
+    /// As [`Auth::add_person`], except for an existing name.
     pub fn set_person(&self, name: &str, password: &SecretString) -> Result<(), ServiceError> {
         if self.records.store.person(name).is_ok() {
             let hash = self.hash(password)?;
@@ -135,22 +135,22 @@ impl Auth {
         } else {
             self.add_person(name, password, Role::Admin)?;
         }
-        // The set-up link is for a service without people.
+        // The set-up link is only valid without people.
         *lock(&self.set_up_code) = None;
         self.clear_caches();
         Ok(())
     }
 
-    /// Takes an invitation up: makes the person or gives them their new password, and signs them in.
+    /// Accepts an invitation: adds the person or sets the new password, and creates a session.
     ///
     /// # Errors
-    /// [`ServiceError::InvitationRefused`], [`ServiceError::Invalid`] for the password, or when the records cannot be written.
+    /// [`ServiceError::InvitationRefused`], [`ServiceError::Invalid`] for the password, or if the records cannot be written.
     pub fn join(&self, join: Join, client: &SignInClient) -> Result<(SecretString, SignedIn), ServiceError> {
         let (code, password) = (join.code.into_inner(), join.password.into_inner());
         let source = client.source();
         self.begin_attempt(source, JOIN)?;
-        // Before the password is hashed.
-        self.records.look_at_invitation(&code)?;
+        // Checked before the password is hashed.
+        self.records.invitation_of_code(&code)?;
         lock(&self.attempts).succeed(source, JOIN);
         let hash = self.hash(&password)?;
         let (person, is_new) = self.records.write(|transaction| {
@@ -174,37 +174,37 @@ impl Auth {
 }
 
 impl Transaction<'_> {
-    /// Adds a person who may sign in.
+    /// Adds a person.
     ///
     /// # Errors
-    /// A name that is taken, or when the records cannot be written.
+    /// A name that is taken, or if the records cannot be written.
     fn add_person(&self, name: &str, password_hash: &str, role: Role) -> Result<(), ServiceError> {
         self.store.add_person(name, password_hash, role, time::now_s())?;
-        tracing::info!(person = name, role = role.word(), "person added");
+        tracing::info!(person = name, role = role.as_str(), "person added");
         Ok(())
     }
 
-    /// Gives a person another role. Their tokens and invitations allow no more than that from then on.
+    /// Changes the role of a person, which limits their tokens and invitations as well.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    /// [`ServiceError::NotFound`], or if the records cannot be read or written.
     pub fn edit_person(&self, name: &str, change: &PersonChange) -> Result<PersonFacts, ServiceError> {
         self.store.set_role(name, role_of(change.role)).map_err(|error| self.explain(error))?;
         self.person_facts(name)
     }
 
-    /// Removes a person, and signs them out everywhere. The tokens and invitations that they made end with them.
+    /// Removes a person with their sessions, tokens and invitations.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    /// [`ServiceError::NotFound`], or if the records cannot be read or written.
     pub fn remove_person(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_person(name).map_err(|error| self.explain(error))
     }
 
-    /// Invites somebody, or gives somebody who forgot their password a link to a new one.
+    /// Creates an invitation, or a link to a new password for an existing person.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] naming the field, or if the records cannot be written.
     pub fn invite(&self, new: &NewInvitation, by: &Actor) -> Result<MadeInvitation, ServiceError> {
         let name = check_person_name(&new.name)?;
         let known = match self.store.person(&name) {
@@ -217,8 +217,10 @@ impl Transaction<'_> {
             (Some(_), Some(_)) => {
                 return Err(ServiceError::Invalid {
                     field: "role",
-                    detail: format!("{name:?} may sign in already, and keeps their role with a new password"),
-                    hint: "Change their role by itself, or leave it out of the invitation.",
+                    detail: format!(
+                        "{name:?} has an account already, and keeps the role with a new password"
+                    ),
+                    hint: "Change the role separately, or omit it from the invitation.",
                 });
             }
             (None, role) => role.map_or(Role::Viewer, role_of),
@@ -235,11 +237,11 @@ impl Transaction<'_> {
         Ok(MadeInvitation { invitation: self.invitation_facts(invitation), code: code.into() })
     }
 
-    /// Takes an invitation back.
+    /// Revokes an invitation.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
-    pub fn withdraw_invitation(&self, name: &str) -> Result<(), ServiceError> {
+    /// [`ServiceError::NotFound`], or if the records cannot be read or written.
+    pub fn revoke_invitation(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_invitation(name).map_err(|error| self.explain(error))
     }
 }

@@ -1,4 +1,4 @@
-//! Sessions: the first person signs in by the set-up link, all others by name and password.
+//! Sessions: the first person signs in by the set-up link, others by name and password.
 
 use std::net::{IpAddr, Ipv4Addr};
 use std::time::Instant;
@@ -16,22 +16,22 @@ use crate::sync::lock;
 use crate::time;
 use crate::views::role_facts;
 
-/// How long a session lasts, in seconds: a week.
+/// Lifetime of a session, in seconds: a week.
 pub const SESSION_S: i64 = 7 * 86_400;
-/// Use is noted to the minute, so that reading does not become writing.
+/// Resolution of the last use, so that most reads do not write.
 pub(super) const TOUCH_EVERY_S: i64 = 60;
 /// Name under which attempts with a set-up code are counted.
 const SET_UP: &str = "set-up";
-/// Characters of a refused name in the log.
+/// Maximum characters of a refused name in the log.
 const MAX_LOGGED_NAME: usize = 64;
-/// Characters of the `User-Agent` header that are kept.
+/// Maximum characters of the `User-Agent` header.
 const AGENT_LENGTH: usize = 200;
 
 impl Transaction<'_> {
-    /// Ends a session by its number: one of one's own, or anybody's.
+    /// Ends a session by its ID, optionally only if it belongs to `whose`.
     ///
     /// # Errors
-    /// When the records cannot be read or written.
+    /// If the records cannot be read or written.
     pub fn end_session(&self, id: &str, whose: Option<&str>) -> Result<(), ServiceError> {
         Ok(self.store.end_session(id, whose)?)
     }
@@ -42,25 +42,25 @@ impl Transaction<'_> {
 pub struct SignInClient {
     /// Its `User-Agent`.
     pub agent: String,
-    /// Its network address, where that is known.
+    /// Network address, if known.
     pub address: Option<IpAddr>,
 }
 
 impl SignInClient {
-    /// Returns what attempts are counted by.
+    /// Returns the source for rate limits.
     pub(super) fn source(&self) -> Source {
         self.address.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).into()
     }
 }
 
 impl Auth {
-    /// The code of the one-time set-up link, until it has been used.
+    /// Returns the code of the one-time set-up link, until it is used.
     #[must_use]
     pub fn set_up_code(&self) -> Option<SecretString> {
         lock(&self.set_up_code).clone()
     }
 
-    /// Makes the first person, an admin, and signs them in. The link is used up.
+    /// Adds the first person as an admin, and creates a session. The link is used up.
     ///
     /// # Errors
     /// [`ServiceError::SetUpRefused`] for a wrong or used code, [`ServiceError::Invalid`] for name or password.
@@ -84,10 +84,10 @@ impl Auth {
         self.begin_session(&self.records.store.person(request.name.trim())?, client)
     }
 
-    /// Signs a person in: the session's token for the cookie, and what the console needs.
+    /// Creates a session: returns the token for the cookie, and the data for the console.
     ///
     /// # Errors
-    /// [`ServiceError::SignInRefused`], or [`ServiceError::TooManyAttempts`] after some of those.
+    /// [`ServiceError::SignInRefused`], or [`ServiceError::TooManyAttempts`] after several of those.
     pub fn sign_in(
         &self,
         credentials: &Credentials,
@@ -98,7 +98,7 @@ impl Auth {
         self.begin_session(&person, client)
     }
 
-    /// The person, if the password is theirs.
+    /// Returns the person if the password is correct.
     fn verified(&self, name: &str, password: &SecretString, source: Source) -> Result<Person, ServiceError> {
         self.begin_attempt(source, name)?;
         let person = match self.records.store.person(name) {
@@ -120,14 +120,14 @@ impl Auth {
     /// Ends a session.
     ///
     /// # Errors
-    /// When the records cannot be written.
+    /// If the records cannot be written.
     pub fn sign_out(&self, token: &SecretString) -> Result<(), ServiceError> {
         self.records.store.remove_session(token)?;
         self.clear_caches();
         Ok(())
     }
 
-    /// Sets a new password of the person who is signed in; their other sessions end.
+    /// Sets a new password of a signed-in person and ends their other sessions.
     ///
     /// # Errors
     /// [`ServiceError::SignInRefused`] for the current one, [`ServiceError::Invalid`] for the new one, and
@@ -148,10 +148,10 @@ impl Auth {
         Ok(())
     }
 
-    /// Returns open sessions: one's own, or everybody's.
+    /// Returns open sessions, of one person or of all.
     ///
     /// # Errors
-    /// When the records cannot be read or written.
+    /// If the records cannot be read or written.
     pub fn sessions(
         &self,
         whose: Option<&str>,
@@ -175,10 +175,10 @@ impl Auth {
         Ok(self.records.store.sessions(whose, now_s)?.into_iter().map(facts).collect())
     }
 
-    /// The session of a cookie's token.
+    /// Returns the session of a cookie token.
     ///
     /// # Errors
-    /// [`ServiceError::SignInNeeded`] for an unknown or expired session, or when the records cannot be read.
+    /// [`ServiceError::SignInNeeded`] for an unknown or expired session, or if the records cannot be read.
     pub fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
         let (now, now_s) = (Instant::now(), time::now_s());
         let (known, generation) = {
@@ -191,7 +191,7 @@ impl Auth {
         let session = self.records.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
         lock(&self.known_sessions).insert(token, session.clone(), generation, now);
         if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
-            // A full disk does not keep people from reading.
+            // A full disk must not keep people from reading.
             if let Err(error) = self.records.store.touch_session(token, now_s) {
                 tracing::debug!(%error, "the use of a session could not be noted");
             }

@@ -1,11 +1,11 @@
-//! Tokens by which programs use the API.
+//! API tokens.
 
 use std::time::Instant;
 
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{MadeToken, NewToken, Token as TokenFacts};
 use yonder_core::Role;
-use yonder_store::{Identity, Kind, NewToken as NewStored, Token};
+use yonder_store::{Identity, NewToken as NewStored, RecordKind, Token};
 
 use super::Auth;
 use super::people::check_person_name;
@@ -19,9 +19,9 @@ use crate::time;
 use crate::views::{role_facts, role_of};
 
 const DAY_S: i64 = 86_400;
-/// The longest a token may be made for, in days.
+/// Maximum lifetime of a token, in days.
 const LONGEST_DAYS: u32 = 3_650;
-/// Days until a token expires, by default.
+/// Default lifetime, in days.
 const DEFAULT_DAYS: u32 = 90;
 
 fn facts(token: Token, identity: Identity) -> TokenFacts {
@@ -40,12 +40,12 @@ fn facts(token: Token, identity: Identity) -> TokenFacts {
 }
 
 impl Records {
-    /// All tokens by name.
+    /// Returns all tokens by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn tokens(&self) -> Result<Vec<TokenFacts>, ServiceError> {
-        let identities = self.store.identities(Kind::Token)?;
+        let identities = self.store.identities(RecordKind::Token)?;
         let identity = |token: &Token| identities.get(&token.name).cloned().unwrap_or_default();
         let stored = self.store.tokens()?.into_iter();
         Ok(stored
@@ -56,10 +56,10 @@ impl Records {
 }
 
 impl Transaction<'_> {
-    /// Makes a token.
+    /// Creates a token.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] for name or duration, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] for name or duration, a name that is taken, or if the records cannot be written.
     pub fn add_token(&self, new: &NewToken, by: &Actor) -> Result<MadeToken, ServiceError> {
         let name = check_person_name(&new.name)?;
         let days = new.days.unwrap_or(DEFAULT_DAYS);
@@ -81,27 +81,27 @@ impl Transaction<'_> {
             created_s,
             expires_s: (days > 0).then(|| created_s + i64::from(days) * DAY_S),
         })?;
-        let kept = self.store.token(&secret, created_s)?;
-        let kept = kept.ok_or(ServiceError::Internal("a token vanished"))?;
-        let identity = self.store.identity(Kind::Token, &kept.name)?.unwrap_or_default();
-        let token = facts(kept, identity);
+        let stored = self.store.token(&secret, created_s)?;
+        let stored = stored.ok_or(ServiceError::Internal("a token vanished"))?;
+        let identity = self.store.identity(RecordKind::Token, &stored.name)?.unwrap_or_default();
+        let token = facts(stored, identity);
         Ok(MadeToken { token, secret: secret.into() })
     }
 
-    /// Removes a token; its bearer is refused from then on.
+    /// Revokes a token.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    /// [`ServiceError::NotFound`], or if the records cannot be read or written.
     pub fn remove_token(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_token(name).map_err(|error| self.explain(error))
     }
 }
 
 impl Auth {
-    /// Bearer of a token: its name, the person who is responsible, and the role. The home folder's token allows everything.
+    /// Returns name, responsible person and role of a token. The local token has all permissions.
     ///
     /// # Errors
-    /// [`ServiceError::SignInNeeded`] for an unknown or expired token, or when the records cannot be read.
+    /// [`ServiceError::SignInNeeded`] for an unknown or expired token, or if the records cannot be read.
     pub fn bearer(&self, secret: &SecretString) -> Result<(String, Option<String>, Role), ServiceError> {
         if same_secret(&self.local_token, secret.expose_secret()) {
             return Ok(("local".to_owned(), None, Role::Admin));
@@ -118,7 +118,7 @@ impl Auth {
         lock(&self.known_tokens).insert(secret, token.clone(), generation, now);
         let is_old = token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S);
         if is_old && lock(&self.touches).is_due(&token.name, now_s) {
-            // A full disk does not keep programs from reading.
+            // A full disk must not keep programs from reading.
             if let Err(error) = self.records.store.touch_token(&token.name, now_s) {
                 tracing::debug!(%error, "the use of a token could not be noted");
             }

@@ -1,20 +1,20 @@
-//! When the use of sessions and tokens was last recorded.
+//! Throttling of writes of the last use of sessions and tokens.
 
 use std::collections::HashMap;
 
-/// Interval at which use is recorded, in seconds.
+/// Minimum interval of writes, in seconds.
 const INTERVAL_S: i64 = 60;
-/// Subjects that are remembered at most.
+/// Maximum number of subjects.
 const MAX_SUBJECTS: usize = 10_000;
 
-/// Times of the last attempts to record that a session or a token is in use.
+/// Times of the last attempts to write the last use of a session or a token.
 ///
-/// An attempt counts whatever becomes of it: while the records are locked, not every request shall wait for them.
+/// Failed attempts count as well: while the database is locked, not every request may wait for it.
 #[derive(Debug, Default)]
 pub(crate) struct Touches(HashMap<String, i64>);
 
 impl Touches {
-    /// True if the use of `subject` is to be recorded now; the attempt counts as made.
+    /// Returns true if the use of `subject` must be written now, and records the attempt.
     pub(crate) fn is_due(&mut self, subject: &str, now_s: i64) -> bool {
         let is_recent = |at: &i64| (0..INTERVAL_S).contains(&(now_s - at));
         if self.0.get(subject).is_some_and(is_recent) {

@@ -1,4 +1,4 @@
-//! A mail, by SMTP (RFC 5321).
+//! Email by SMTP (RFC 5321).
 
 use lettre::message::Mailbox;
 use lettre::message::header::ContentType;
@@ -15,7 +15,7 @@ fn failed(error: impl std::fmt::Display) -> SendError {
     SendError::Mail(error.to_string())
 }
 
-/// Sends one mail to all of the contact's boxes.
+/// Sends one message to all mailboxes of the contact.
 pub(super) fn send(
     channel: &Channel,
     secret: Option<&SecretString>,
@@ -53,18 +53,18 @@ fn compose(from: &str, to: &[String], message: &AlertMessage) -> Result<Message,
     mail.body(text).map_err(failed)
 }
 
-/// Host and port; the port is the usual one where none is written.
+/// Parses host and port; the port has a default.
 pub(super) fn read_server(text: &str, security: MailSecurity) -> Result<(String, u16), String> {
-    let usual = match security {
+    let default_port = match security {
         MailSecurity::Tls => 465,
         MailSecurity::Starttls => 587,
         MailSecurity::None => 25,
     };
     let authority = Authority::parse(text).map_err(|error| error.to_string())?;
-    Ok((authority.host, authority.port.unwrap_or(usual)))
+    Ok((authority.host, authority.port.unwrap_or(default_port)))
 }
 
-/// Checks server and boxes, before they are kept.
+/// Checks server and mailboxes before they are stored.
 pub(crate) fn read_mailboxes(
     server: &str,
     security: MailSecurity,
@@ -74,11 +74,11 @@ pub(crate) fn read_mailboxes(
     read_server(server, security).map_err(|error| ("server", error))?;
     let check = |field, text: &str| match text.parse::<Mailbox>() {
         Ok(_) => Ok(()),
-        Err(error) => Err((field, format!("{text:?} is no mail address: {error}"))),
+        Err(error) => Err((field, format!("{text:?} is not a mail address: {error}"))),
     };
     check("from", from)?;
     if to.is_empty() {
-        return Err(("to", "nobody is named".to_owned()));
+        return Err(("to", "no recipient is given".to_owned()));
     }
     to.iter().try_for_each(|to| check("to", to))
 }
@@ -92,12 +92,12 @@ mod tests {
     #[case("mail.example.net", MailSecurity::Tls, 465)]
     #[case("mail.example.net", MailSecurity::Starttls, 587)]
     #[case("mail.example.net:2525", MailSecurity::None, 2_525)]
-    fn ports_are_the_usual_ones(#[case] server: &str, #[case] security: MailSecurity, #[case] port: u16) {
+    fn default_ports_are_used(#[case] server: &str, #[case] security: MailSecurity, #[case] port: u16) {
         assert_eq!(read_server(server, security), Ok(("mail.example.net".into(), port)));
     }
 
     #[test]
-    fn a_mail_says_what_is_wrong_in_its_subject_and_whole_in_its_text() {
+    fn mail_has_the_problem_in_its_subject_and_details_in_its_text() {
         let message = AlertMessage {
             kind: "raised".into(),
             alert: "Night".into(),
@@ -118,7 +118,7 @@ mod tests {
     #[case("mail.example.net", "nobody", &["b@example.net"], "from")]
     #[case("mail.example.net", "a@example.net", &["b@example.net", "@"], "to")]
     #[case("mail.example.net", "a@example.net", &[], "to")]
-    fn what_cannot_be_used_is_refused_by_its_field(
+    fn invalid_value_is_refused_by_its_field(
         #[case] server: &str,
         #[case] from: &str,
         #[case] to: &[&str],

@@ -1,4 +1,4 @@
-//! Channels of notifications: signed web requests, and mail. All calls block.
+//! Notification channels: signed webhooks, and email. All calls block.
 
 mod mail;
 mod web;
@@ -13,13 +13,13 @@ pub(crate) use mail::read_mailboxes;
 /// Timeout of an attempt.
 const TIMEOUT: Duration = Duration::from_secs(15);
 
-/// A notification that could not be sent. Without any secret.
+/// Error of a notification, without secrets.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum SendError {
-    /// A web server did not accept it.
+    /// The web server did not accept it.
     #[error("{0}")]
     Web(String),
-    /// A mail server did not accept it.
+    /// The mail server did not accept it.
     #[error("{0}")]
     Mail(String),
 }
@@ -27,7 +27,7 @@ pub(crate) enum SendError {
 /// Sends a message once.
 ///
 /// # Errors
-/// When the server does not accept it.
+/// If the server does not accept it.
 pub(crate) fn send(
     channel: &Channel,
     secret: Option<&SecretString>,

@@ -1,4 +1,4 @@
-//! A JSON document, posted and signed.
+//! Webhooks: a signed JSON document, posted to a web address.
 
 use std::time::SystemTime;
 
@@ -13,12 +13,12 @@ use crate::time;
 
 use super::{SendError, TIMEOUT};
 
-/// When it was signed, in seconds since 1970: who checks it can refuse what is old.
+/// Header with the time of the signature, in seconds since 1970, by which receivers can refuse old messages.
 const TIME_HEADER: &str = "Yonder-Time";
-/// The signature.
+/// Header with the signature.
 const SIGNATURE_HEADER: &str = "Yonder-Signature";
 
-/// Posts the message. Anything but a 2xx answer is a failure.
+/// Posts the message. Any status other than 2xx is a failure.
 pub(super) fn post(
     url: &str,
     secret: Option<&SecretString>,
@@ -29,7 +29,7 @@ pub(super) fn post(
     let config = Agent::config_builder()
         .timeout_global(Some(TIMEOUT))
         .http_status_as_error(false)
-        // A signed message goes where it was meant to go.
+        // A signed message must not go to another address.
         .max_redirects(0)
         .build();
     let agent: Agent = config.into();
@@ -41,7 +41,7 @@ pub(super) fn post(
     }
     let answer = request
         .send(&body)
-        // Errors may repeat the address, which is a secret for many services.
+        // Errors may contain the address, which is a secret of many services.
         .map_err(|error| {
             failed(format!("the web contact cannot be reached: {}", redact(&error.to_string(), [url])))
         })?;
@@ -51,10 +51,10 @@ pub(super) fn post(
     }
 }
 
-/// HMAC-SHA-256 (RFC 2104) of the time, a line feed and the body, in hexadecimal digits.
+/// Returns the HMAC-SHA-256 (RFC 2104) of the time, a line feed and the body, in hexadecimal.
 fn sign(secret: &SecretString, time_s: i64, body: &str) -> String {
     let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(secret.expose_secret().as_bytes()) else {
-        // HMAC takes keys of every length.
+        // HMAC accepts keys of any length.
         return String::new();
     };
     mac.update(format!("{time_s}\n{body}").as_bytes());
@@ -67,7 +67,7 @@ mod tests {
 
     #[test]
     fn a_signature_is_over_the_time_and_the_body() {
-        // Worked out with another implementation.
+        // Computed with another implementation.
         let signed = sign(&"made-up-secret".into(), 1_795_000_000, r#"{"kind":"test"}"#);
         assert_eq!(signed, "c43ca0527c012590afac4542cf41d255c91f159ca2a512c2ace2334d0616b6a9");
         assert_ne!(signed, sign(&"made-up-secret".into(), 1_795_000_001, r#"{"kind":"test"}"#));

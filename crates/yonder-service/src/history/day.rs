@@ -1,4 +1,4 @@
-//! The last day of every relay, as bands.
+//! Last day of all relays, as bands.
 
 use std::collections::BTreeSet;
 use std::time::SystemTime;
@@ -13,14 +13,14 @@ use crate::time;
 const STEP_MS: i64 = 60_000;
 const STEPS: usize = 1_440;
 const DAY_MS: i64 = 86_400_000;
-/// Maximum number of states that are read, the latest first: two hundred relays that change every ten minutes.
+/// Maximum states to read, the latest first: two hundred relays that change every ten minutes.
 const MAX_STATES: u32 = 60_000;
 
 impl History {
-    /// Returns the last day of every relay that ran in it. The last step is the present minute.
+    /// Returns the last day of all relays that ran in it. The last step is the present minute.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn day(&self) -> Result<Day, ServiceError> {
         let now_ms = time::millis(SystemTime::now());
         let from_ms = now_ms.div_euclid(STEP_MS) * STEP_MS + STEP_MS - DAY_MS;
@@ -29,13 +29,14 @@ impl History {
         let mut states = self.states_since_before(from_ms);
         states.extend(self.records.store.push_states(from_ms, MAX_STATES)?);
         let days = day((from_ms, STEP_MS, STEPS), now_ms, &runs, &outages, &states);
-        // Removed relays are in the record still.
-        let kept: BTreeSet<String> =
+        // The history includes removed relays.
+        let stored: BTreeSet<String> =
             self.records.stored_relays().iter().map(|relay| relay.name.clone()).collect();
-        let relays = days.into_iter().filter(|(name, _)| kept.contains(name)).map(|(name, bands)| RelayDay {
-            name,
-            bands: bands.into_iter().map(|(level, steps)| Band { state: level, steps }).collect(),
-        });
+        let relays =
+            days.into_iter().filter(|(name, _)| stored.contains(name)).map(|(name, bands)| RelayDay {
+                name,
+                bands: bands.into_iter().map(|(level, steps)| Band { state: level, steps }).collect(),
+            });
         Ok(Day { from: time::text(time::from_millis(from_ms)), step_s: 60, relays: relays.collect() })
     }
 

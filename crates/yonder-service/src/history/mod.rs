@@ -8,7 +8,7 @@ mod traffic;
 
 use std::sync::{Arc, Mutex};
 
-use yonder_core::record::{Note, Recorder};
+use yonder_core::record::{HistoryEvent, OutageTracker};
 use yonder_engine::Engine;
 
 use crate::events::Events;
@@ -26,9 +26,9 @@ pub struct History {
     engine: Engine,
     events: Arc<Events>,
     journal: Arc<Journal>,
-    recorder: Mutex<Recorder>,
-    /// Notes of the recorder that the disk did not take. Locked while they are written.
-    unwritten_notes: Mutex<Vec<Note>>,
+    tracker: Mutex<OutageTracker>,
+    /// Events of the tracker that could not be written. Locked during a write.
+    unwritten_notes: Mutex<Vec<HistoryEvent>>,
     traffic: Mutex<TrafficCounter>,
     series: Mutex<Series>,
 }
@@ -45,16 +45,16 @@ impl History {
             engine,
             events,
             journal,
-            recorder: Mutex::default(),
+            tracker: Mutex::default(),
             unwritten_notes: Mutex::default(),
             traffic: Mutex::default(),
             series: Mutex::default(),
         }
     }
 
-    /// Continues under the new name of a record.
+    /// Applies the rename of a record.
     pub(crate) fn rename(&self, rename: Rename<'_>) {
-        lock(&self.recorder).rename_subjects(|subject| rename.subject(subject));
+        lock(&self.tracker).rename_subjects(|subject| rename.subject(subject));
         lock(&self.traffic).rename_subjects(|carried| rename.carried(carried));
         let mut series = lock(&self.series);
         let renamed = std::mem::take(&mut *series).into_iter();

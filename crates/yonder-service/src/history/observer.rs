@@ -1,30 +1,30 @@
-//! Observation of feeds and pushes: their states and outages, written as they change.
+//! Observation of feeds and pushes: records their states and outages.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval, sleep};
-use yonder_core::record::{Blame, Note, Sight, Silence, Subject, relay_sight};
+use yonder_core::record::{HistoryEvent, OutageCause, Silence, StatusSample, Subject, relay_sample};
 use yonder_core::{Phase, PushPhase};
 use yonder_engine::{CauseView, PushView, RelayView};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use super::History;
 use crate::error::ServiceError;
 use crate::sync::lock;
 use crate::time;
 
-/// Changes within this time are observed together.
-const GATHER: Duration = Duration::from_millis(50);
-/// Interval at which the time is stored, to which a crash is dated.
+/// Delay within which changes are observed together.
+const DEBOUNCE: Duration = Duration::from_millis(50);
+/// Interval of the alive timestamp, by which the time of a crash is known.
 const ALIVE_INTERVAL: Duration = Duration::from_secs(5);
-/// Number of these intervals from one pruning to the next: an hour.
+/// Alive timestamps between two prunings: an hour.
 const PRUNE_EVERY: u32 = 720;
-/// Retention: thirteen months, so that a year can be compared with the last.
-const KEPT_MS: i64 = 400 * 86_400_000;
-/// Lines of the logbook that are kept.
-const KEPT_LINES: i64 = 500_000;
+/// Retention: thirteen months, for comparison with the last year.
+const RETENTION_MS: i64 = 400 * 86_400_000;
+/// Maximum lines of the logbook.
+const MAX_LOGBOOK_LINES: i64 = 500_000;
 impl History {
     /// Observes until the task is dropped.
     pub(crate) async fn run_observer(self: Arc<Self>) {
@@ -38,7 +38,7 @@ impl History {
                     if changed.is_err() {
                         return;
                     }
-                    sleep(GATHER).await;
+                    sleep(DEBOUNCE).await;
                     changes.mark_unchanged();
                     false
                 }
@@ -48,61 +48,61 @@ impl History {
                 }
             };
             let history = Arc::clone(&self);
-            let kept = tokio::task::spawn_blocking(move || history.observe_and_prune(prunes)).await;
-            if let Ok(Err(error)) = kept {
+            let stored = tokio::task::spawn_blocking(move || history.observe_and_prune(prunes)).await;
+            if let Ok(Err(error)) = stored {
                 tracing::warn!(%error, "states could not be recorded");
             }
         }
     }
 
-    /// Records what has changed since the last observation, which otherwise happens in the background.
+    /// Records all changes since the last observation.
     ///
     /// # Errors
-    /// When the records cannot be written. What was not written is tried again with the next observation.
+    /// If the records cannot be written; the next observation retries.
     pub fn observe(&self) -> Result<(), ServiceError> {
         let changing = self.records.try_lock_changes();
-        let (now_ms, sights) = (time::millis(SystemTime::now()), self.sights());
-        let notes = lock(&self.recorder).look(now_ms, &sights);
+        let (now_ms, samples) = (time::millis(SystemTime::now()), self.samples());
+        let events = lock(&self.tracker).evaluate(now_ms, &samples);
         drop(changing);
-        self.write_notes(notes, now_ms, false)
+        self.write_events(events, now_ms, false)
     }
 
-    /// As [`History::observe`], for a caller that holds the lock of changes.
+    /// As [`History::observe`], for a caller that holds the write lock.
     ///
     /// # Errors
     /// As [`History::observe`].
     pub(crate) fn observe_locked(&self) -> Result<(), ServiceError> {
         let now_ms = time::millis(SystemTime::now());
-        let notes = lock(&self.recorder).look(now_ms, &self.sights());
-        self.write_notes(notes, now_ms, false)
+        let events = lock(&self.tracker).evaluate(now_ms, &self.samples());
+        self.write_events(events, now_ms, false)
     }
 
     /// Records the last observation and the orderly end of the service.
     ///
     /// # Errors
-    /// When the records cannot be written.
+    /// If the records cannot be written.
     pub(crate) fn finish(&self) -> Result<(), ServiceError> {
         let now_ms = time::millis(SystemTime::now());
-        let notes = lock(&self.recorder).look(now_ms, &self.sights());
-        self.write_notes(notes, now_ms, true)?;
-        self.journal.log_own("stopped", Kind::Service, "yonder", "");
+        let events = lock(&self.tracker).evaluate(now_ms, &self.samples());
+        self.write_events(events, now_ms, true)?;
+        self.journal.log_own("stopped", RecordKind::Service, "yonder", "");
         Ok(())
     }
 
-    /// Continues the record where the service left it. Returns true after a crash or a power cut.
+    /// Continues the history after a restart. Returns true after a crash or a power failure.
     ///
     /// # Errors
-    /// When the records cannot be read or written.
+    /// If the records cannot be read or written.
     pub(crate) fn resume(&self) -> Result<bool, ServiceError> {
         let last = self.records.store.last_alive()?;
-        let is_crash = last.is_some_and(|(_, in_order)| !in_order);
+        let is_crash = last.is_some_and(|(_, dedup_and_order)| !dedup_and_order);
         let detail =
             if is_crash { "It had ended without an orderly stop: a crash, or a power cut." } else { "" };
-        self.journal.log_own("started", Kind::Service, "yonder", detail);
-        if let Some((ended_ms, in_order)) = last {
+        self.journal.log_own("started", RecordKind::Service, "yonder", detail);
+        if let Some((ended_ms, dedup_and_order)) = last {
             let open = self.records.store.open_runs()?;
-            let notes = lock(&self.recorder).resume(open, ended_ms, in_order);
-            self.records.store.keep_notes(&notes, ended_ms, in_order)?;
+            let events = lock(&self.tracker).resume(open, ended_ms, dedup_and_order);
+            self.records.store.save_events(&events, ended_ms, dedup_and_order)?;
         }
         Ok(is_crash)
     }
@@ -111,16 +111,21 @@ impl History {
         self.observe()?;
         if prunes {
             let now_ms = time::millis(SystemTime::now());
-            self.records.store.prune_record(now_ms - KEPT_MS, KEPT_LINES)?;
+            self.records.store.prune_record(now_ms - RETENTION_MS, MAX_LOGBOOK_LINES)?;
         }
         Ok(())
     }
 
-    /// Writes notes, and those that the disk did not take before.
-    fn write_notes(&self, notes: Vec<Note>, now_ms: i64, in_order: bool) -> Result<(), ServiceError> {
+    /// Writes events, after those that could not be written before.
+    fn write_events(
+        &self,
+        events: Vec<HistoryEvent>,
+        now_ms: i64,
+        dedup_and_order: bool,
+    ) -> Result<(), ServiceError> {
         let mut unwritten = lock(&self.unwritten_notes);
-        unwritten.extend(notes);
-        self.records.store.keep_notes(&unwritten, now_ms, in_order)?;
+        unwritten.extend(events);
+        self.records.store.save_events(&unwritten, now_ms, dedup_and_order)?;
         let is_news = !unwritten.is_empty();
         unwritten.clear();
         drop(unwritten);
@@ -130,34 +135,35 @@ impl History {
         Ok(())
     }
 
-    /// Number of notes that wait for the disk; `None` while a write does not return.
+    /// Returns the number of events that could not be written; `None` while a write blocks.
     pub(crate) fn unwritten(&self) -> Option<usize> {
-        self.unwritten_notes.try_lock().ok().map(|notes| notes.len())
+        self.unwritten_notes.try_lock().ok().map(|events| events.len())
     }
 
-    /// Everything that should run. Two relays of one feed share it; it is seen once.
-    fn sights(&self) -> Vec<Sight> {
-        let mut sights: BTreeMap<Subject, Sight> = BTreeMap::new();
+    /// Returns the status of everything that should run; a feed of several relays once.
+    fn samples(&self) -> Vec<StatusSample> {
+        let mut samples: BTreeMap<Subject, StatusSample> = BTreeMap::new();
         for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             let Some(RelayView { name, feed, pushes }) = self.engine.relay(&relay.name) else { continue };
-            let feed = sight(Subject::Feed(feed.name), Phase::Feed(feed.state), feed.since, feed.cause, None);
-            let pushes: Vec<Sight> = pushes
+            let feed =
+                sample(Subject::Feed(feed.name), Phase::Feed(feed.state), feed.since, feed.cause, None);
+            let pushes: Vec<StatusSample> = pushes
                 .into_iter()
                 .map(|push| {
                     let silence = self.silence(&push);
                     let subject = Subject::Push(name.clone(), push.destination);
-                    sight(subject, Phase::Push(push.state), push.since, push.cause, silence)
+                    sample(subject, Phase::Push(push.state), push.since, push.cause, silence)
                 })
                 .collect();
-            let whole = relay_sight(&name, &feed, &pushes);
-            for sight in pushes.into_iter().chain([feed, whole]) {
-                sights.insert(sight.subject.clone(), sight);
+            let whole = relay_sample(&name, &feed, &pushes);
+            for sample in pushes.into_iter().chain([feed, whole]) {
+                samples.insert(sample.subject.clone(), sample);
             }
         }
-        sights.into_values().collect()
+        samples.into_values().collect()
     }
 
-    /// Returns the time for which the platform of a holding push accepts silence.
+    /// Returns the silence limit of the platform of a holding push.
     fn silence(&self, push: &PushView) -> Option<Silence> {
         if push.state != PushPhase::Holding {
             return None;
@@ -168,14 +174,17 @@ impl History {
     }
 }
 
-fn sight(
+fn sample(
     subject: Subject,
     state: Phase,
     since: SystemTime,
     cause: Option<CauseView>,
     silence: Option<Silence>,
-) -> Sight {
-    let blame =
-        cause.map(|cause| Blame { code: cause.code.to_owned(), side: cause.side, message: cause.message });
-    Sight { subject, state, since_ms: time::millis(since), blame, silence }
+) -> StatusSample {
+    let cause = cause.map(|cause| OutageCause {
+        code: cause.code.to_owned(),
+        side: cause.side,
+        message: cause.message,
+    });
+    StatusSample { subject, state, since_ms: time::millis(since), cause, silence }
 }

@@ -1,47 +1,47 @@
-//! The logbook and the monthly report, as they are read.
+//! Logbook and monthly report for the API.
 
 use std::collections::BTreeMap;
 use std::time::SystemTime;
 
 use yonder_api::{LogEntry, Outage as OutageFacts, Report, ReportLine, SideShare};
-use yonder_core::Side;
+use yonder_core::FaultDomain;
 use yonder_core::record::{Line, SpanOutage, Subject, report};
-use yonder_store::{Kind, LogFilter, Relay as StoredRelay};
+use yonder_store::{LogFilter, RecordKind, Relay as StoredRelay};
 
 use super::History;
 use crate::error::ServiceError;
 use crate::{time, views};
 
-/// Lines of one reply: by default, and at most.
+/// Default and maximum number of lines.
 const DEFAULT_LINES: u32 = 200;
 const MAX_LINES: u32 = 10_000;
 
 impl History {
-    /// Lines of the logbook, oldest first.
+    /// Returns lines of the logbook, the oldest first.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, or when the records cannot be read.
+    /// [`ServiceError::Invalid`] naming the field, or if the records cannot be read.
     pub fn logbook(&self, request: &yonder_api::LogbookRequest) -> Result<Vec<LogEntry>, ServiceError> {
         let limit = request.limit.unwrap_or(DEFAULT_LINES);
         if limit == 0 || limit > MAX_LINES {
-            let detail = format!("{limit} lines are not from 1 to {MAX_LINES}");
+            let detail = format!("the limit {limit} is not from 1 to {MAX_LINES}");
             let hint = "Ask for fewer lines, or for a later time.";
             return Err(ServiceError::Invalid { field: "limit", detail, hint });
         }
         let from_ms = request.from.as_deref().map(|text| read_ms("from", text)).transpose()?;
         if let Some(kind) =
-            request.kind.as_deref().filter(|kind| *kind != "push" && Kind::from_word(kind).is_none())
+            request.kind.as_deref().filter(|kind| *kind != "push" && RecordKind::from_name(kind).is_none())
         {
             return Err(ServiceError::Invalid {
                 field: "kind",
-                detail: format!("the logbook has no lines about the kind {kind:?}"),
+                detail: format!("the logbook has no entries of kind {kind:?}"),
                 hint: "Ask for feed, push, relay, destination, platform, uplink, pattern, alert, person or service.",
             });
         }
-        if let Some(side) = request.side.as_deref().filter(|side| Side::from_name(side).is_none()) {
+        if let Some(side) = request.side.as_deref().filter(|side| FaultDomain::from_name(side).is_none()) {
             return Err(ServiceError::Invalid {
                 field: "side",
-                detail: format!("{side:?} is no side"),
+                detail: format!("{side:?} is not a fault domain"),
                 hint: "Ask for camera, network, platform, ours or planned.",
             });
         }
@@ -59,16 +59,16 @@ impl History {
         Ok(lines.into_iter().map(views::log_entry).collect())
     }
 
-    /// Returns the availability report of a month, with the side of each outage.
+    /// Returns the availability report of a month, with the fault domain of each outage.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] for a month that is none, or when the records cannot be read.
+    /// [`ServiceError::Invalid`] for a month that is none, or if the records cannot be read.
     pub fn report(&self, month: Option<&str>) -> Result<Report, ServiceError> {
         let this = time::Calendar::now().month_text();
         let month = month.unwrap_or(&this);
         let (from_ms, to_ms) = time::month_ms(month).ok_or_else(|| ServiceError::Invalid {
             field: "month",
-            detail: format!("{month:?} is no month"),
+            detail: format!("{month:?} is not a month"),
             hint: "Write a month like 2026-11.",
         })?;
         let now_ms = time::millis(SystemTime::now());
@@ -88,14 +88,14 @@ impl History {
 
     fn report_line(&self, line: &Line) -> Result<ReportLine, ServiceError> {
         let (kind, name) = match &line.subject {
-            Subject::Feed(name) => (Kind::Feed, name),
-            Subject::Relay(name) | Subject::Push(name, _) => (Kind::Relay, name),
+            Subject::Feed(name) => (RecordKind::Feed, name),
+            Subject::Relay(name) | Subject::Push(name, _) => (RecordKind::Relay, name),
         };
         let identity = self.records.store.identity(kind, name)?;
         Ok(line_facts(line, identity.map(|identity| identity.uid)))
     }
 
-    /// Outages of a relay's feed and of its pushes since `from_ms`, oldest first.
+    /// Returns the outages of a relay's feed and pushes since `from_ms`, the oldest first.
     pub(super) fn outages_of(
         &self,
         relay: &StoredRelay,
@@ -105,7 +105,7 @@ impl History {
         let concerns = |outage: &SpanOutage| match &outage.span.subject {
             Subject::Feed(feed) => *feed == relay.feed,
             Subject::Push(name, _) => *name == relay.name,
-            // That is the sum of the others.
+            // The relay's outages are those of its parts.
             Subject::Relay(_) => false,
         };
         let outages = self.records.store.outages(from_ms, now_ms)?;
@@ -113,7 +113,7 @@ impl History {
         Ok(outages.iter().filter(|outage| concerns(outage)).map(facts).collect())
     }
 
-    /// Feeds of one site together.
+    /// Returns the sums of the feeds of each site.
     fn sites(&self, lines: &[Line]) -> Result<Vec<ReportLine>, ServiceError> {
         let mut sites: BTreeMap<String, Line> = BTreeMap::new();
         for feed in self.records.store.feeds()? {
@@ -132,11 +132,11 @@ impl History {
     }
 }
 
-/// A time in RFC 3339, or the end of a day.
+/// Parses a time in RFC 3339, or a day, whose end is returned.
 fn read_ms(field: &'static str, text: &str) -> Result<i64, ServiceError> {
     time::read_s(text).and_then(|seconds| seconds.checked_mul(1_000)).ok_or_else(|| ServiceError::Invalid {
         field,
-        detail: format!("{text:?} is no time"),
+        detail: format!("{text:?} is not a time"),
         hint: "Write a time like 2026-11-23T08:00:00Z.",
     })
 }
@@ -179,8 +179,8 @@ fn outage_facts(outage: &SpanOutage, from_ms: i64, to_ms: i64) -> OutageFacts {
         begin: time::text(time::from_millis(outage.span.begin_ms)),
         end: outage.span.end_ms.map(|end| time::text(time::from_millis(end))),
         down_s: outage.span.within(from_ms, to_ms) / 1_000,
-        code: outage.blame.code.clone(),
-        side: outage.blame.side,
-        message: outage.blame.message.clone(),
+        code: outage.cause.code.clone(),
+        side: outage.cause.side,
+        message: outage.cause.message.clone(),
     }
 }

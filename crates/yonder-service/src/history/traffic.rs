@@ -1,4 +1,4 @@
-//! Traffic of each day, and the use of keys. Counted and written in the background.
+//! Traffic per day, and the use of keys.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -8,37 +8,37 @@ use tokio::time::{MissedTickBehavior, interval};
 use yonder_address::Protocol;
 use yonder_core::PushPhase;
 use yonder_core::budget::with_ip_headers;
-use yonder_store::{Carried, HistorySubject};
+use yonder_store::{HistorySubject, TrafficKey};
 
 use super::History;
 use crate::error::ServiceError;
-use crate::records::kept_server;
+use crate::records::stored_server;
 use crate::sync::lock;
 use crate::time;
 
-/// Interval at which counters are read, and keys in use are noted.
+/// Interval of readings of counters.
 const COUNT_INTERVAL: Duration = Duration::from_secs(5);
-/// Number of readings from one write to the next: once a minute.
+/// Readings between two writes: a minute.
 const WRITE_EVERY: u32 = 12;
 
 /// Counters at the last reading. A new push begins at 0.
 #[derive(Debug, Default)]
 pub(super) struct TrafficCounter {
-    seen: HashMap<Carried, u64>,
-    unwritten: HashMap<Carried, u64>,
+    seen: HashMap<TrafficKey, u64>,
+    unwritten: HashMap<TrafficKey, u64>,
 }
 
 impl TrafficCounter {
-    /// Continues under other names: `rename` returns the new name of a subject that has one.
-    pub(super) fn rename_subjects(&mut self, rename: impl Fn(&Carried) -> Option<Carried>) {
+    /// Renames subjects: `rename` returns the new name of each that has one.
+    pub(super) fn rename_subjects(&mut self, rename: impl Fn(&TrafficKey) -> Option<TrafficKey>) {
         for counters in [&mut self.seen, &mut self.unwritten] {
             let renamed = std::mem::take(counters).into_iter();
             *counters = renamed.map(|(key, count)| (rename(&key).unwrap_or(key), count)).collect();
         }
     }
 
-    /// Counts what a pull or push carried since the last reading, and for the uplink that it is bound to as well.
-    fn count(&mut self, whose: Carried, by: Option<Carried>, protocol: Option<Protocol>, counter: u64) {
+    /// Counts the bytes of a pull or push since the last reading, for itself and for the uplink that it is bound to.
+    fn count(&mut self, whose: TrafficKey, by: Option<TrafficKey>, protocol: Option<Protocol>, counter: u64) {
         let before = self.seen.insert(whose.clone(), counter).unwrap_or_default();
         let more = if counter >= before { counter - before } else { counter };
         if more > 0 {
@@ -68,10 +68,10 @@ impl History {
         }
     }
 
-    /// Counts what was carried since the last reading and notes keys in use; writes traffic if `write`.
+    /// Counts the bytes since the last reading and marks keys in use; writes traffic if `write`.
     ///
     /// # Errors
-    /// When the records cannot be read or written.
+    /// If the records cannot be read or written.
     pub fn count_traffic(&self, write: bool) -> Result<(), ServiceError> {
         let _between = self.records.try_lock_changes();
         let relays = self.records.stored_relays();
@@ -82,12 +82,12 @@ impl History {
             if view.feed.history == yonder_core::History::PROVEN {
                 worked.push(HistorySubject::Feed(view.feed.name.clone()));
             }
-            counter.count(Carried::Feed(view.feed.name.clone()), None, None, view.feed.bytes);
+            counter.count(TrafficKey::Feed(view.feed.name.clone()), None, None, view.feed.bytes);
             for push in &view.pushes {
                 let destination = self.records.store.destination(&push.destination)?;
-                let protocol = kept_server(&destination.settings.server)?.protocol();
-                let whose = Carried::Push(relay.name.clone(), push.destination.clone());
-                let by = push.uplink.clone().map(Carried::Uplink);
+                let protocol = stored_server(&destination.settings.server)?.protocol();
+                let whose = TrafficKey::Push(relay.name.clone(), push.destination.clone());
+                let by = push.uplink.clone().map(TrafficKey::Uplink);
                 counter.count(whose, by, Some(protocol), push.bytes);
                 if matches!(push.state, PushPhase::Live | PushPhase::Lagging)
                     && destination.key_used_s.is_none()
@@ -101,7 +101,7 @@ impl History {
         }
         self.records.store.record_worked(&worked, time::now_s())?;
         if write && !counter.unwritten.is_empty() {
-            let carried: Vec<(Carried, u64)> = counter.unwritten.drain().collect();
+            let carried: Vec<(TrafficKey, u64)> = counter.unwritten.drain().collect();
             self.records.store.add_traffic(&time::Calendar::now().day(), &carried)?;
         }
         Ok(())
@@ -113,13 +113,13 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_counter_that_begins_anew_is_counted_from_there() {
-        let (mut traffic, feed) = (TrafficCounter::default(), Carried::Feed("Summit".into()));
-        let uplink = Carried::Uplink("Office fibre".into());
+    fn counter_reset_is_handled() {
+        let (mut traffic, feed) = (TrafficCounter::default(), TrafficKey::Feed("Summit".into()));
+        let uplink = TrafficKey::Uplink("Office fibre".into());
         for counter in [100_000, 250_000, 30_000, 30_000] {
             traffic.count(feed.clone(), Some(uplink.clone()), None, counter);
         }
-        // 280 kB, and what IP and TCP add.
+        // 280 kB and the headers of IP and TCP.
         assert_eq!(traffic.unwritten[&feed], 280_000 + 280 * 36);
         assert_eq!(traffic.unwritten[&uplink], traffic.unwritten[&feed]);
     }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use yonder_api::FieldChange;
-use yonder_store::{AuditEntry, Deed, Fate, Kind, Relay, StoreError};
+use yonder_store::{AuditEntry, LoggedAction, Outcome, RecordKind, Relay, StoreError};
 
 use super::Journal;
 use crate::change::Change;
@@ -13,19 +13,19 @@ use crate::records::Snapshot;
 use crate::sync::{lock, run_blocking};
 use crate::time;
 
-/// Maximum number of audit entries that wait in memory for the disk. Those beyond that are in the log alone.
+/// Maximum audit entries in memory while the disk fails. Further ones are only logged.
 const MAX_UNWRITTEN: usize = 10_000;
 
 impl Journal {
-    /// Records something that changes no record, like a revealed key: in the audit trail and the logbook.
+    /// Records an action that changes no record, such as revealing a key, in the audit log and the logbook.
     pub fn audit(&self, change: &Change) {
         self.keep_audit_of_fields(change, &[]);
     }
 
-    /// Adds the entry of [`Journal::audit`] from an async task.
+    /// As [`Journal::audit`], from an async task.
     ///
     /// # Cancel safety
-    /// When dropped, it is recorded all the same.
+    /// When dropped, the entry is still recorded.
     pub async fn audit_in_background(self: &Arc<Self>, change: Change) {
         let journal = Arc::clone(self);
         let audited = run_blocking(move || {
@@ -37,7 +37,7 @@ impl Journal {
         }
     }
 
-    /// Records a change that was made within a site book, in the transaction of that book.
+    /// Records a change of a site book, in the transaction of the book.
     pub(crate) fn audit_fields(&self, change: &Change, fields: &[FieldChange]) -> Result<(), ServiceError> {
         let mut entry = audit_entry(change, None, None);
         entry.uid = self.records.store.identity(change.kind, &change.name)?.map(|identity| identity.uid);
@@ -47,7 +47,7 @@ impl Journal {
         Ok(())
     }
 
-    /// Stores an audit entry outside a transaction of a change, with the fields that were changed.
+    /// Records an audit entry with its changed fields outside of a change's transaction.
     pub(crate) fn keep_audit_of_fields(&self, change: &Change, fields: &[FieldChange]) {
         let mut entry = audit_entry(change, None, None);
         let identity = self.records.store.identity(change.kind, &change.name).ok().flatten();
@@ -56,17 +56,17 @@ impl Journal {
         self.keep_audit(entry);
     }
 
-    /// Stores an audit entry; what the disk does not take is stored later.
+    /// Writes an audit entry, or retries later if that fails.
     pub(crate) fn keep_audit(&self, entry: AuditEntry) {
         tracing::info!(who = entry.who, action = entry.action, kind = entry.kind, name = entry.name, "audit");
-        if let Err(error) = self.records.store.together(|| self.add_audit(&entry).map(Fate::Keep)) {
+        if let Err(error) = self.records.store.transaction(|| self.add_audit(&entry).map(Outcome::Commit)) {
             tracing::error!(%error, "an audit entry is kept in memory");
             self.keep_in_memory(entry);
         }
         self.events.publish_log_lines();
     }
 
-    /// Keeps the audit entry of a desired state that the disk did not take.
+    /// Keeps the audit entry of a desired state that could not be written.
     pub(crate) fn keep_desired_state(&self, change: &Change, before: Option<&Relay>, after: Option<&Relay>) {
         let text = |relay: Option<&Relay>| relay.map(|relay| relay.wanted.as_str().to_owned());
         let field = FieldChange { field: "wanted".to_owned(), before: text(before), after: text(after) };
@@ -94,22 +94,22 @@ impl Journal {
 
     pub(crate) fn add_audit(&self, entry: &AuditEntry) -> Result<(), StoreError> {
         self.records.store.add_audit(entry)?;
-        self.records.store.record_deed(&Deed {
+        self.records.store.log_action(&LoggedAction {
             at_ms: entry.at_ms,
             who: Some(entry.who.clone()),
             what: entry.action.clone(),
-            kind: Kind::from_word(&entry.kind).unwrap_or(Kind::Service),
+            kind: RecordKind::from_name(&entry.kind).unwrap_or(RecordKind::Service),
             name: entry.name.clone(),
             detail: entry.detail.clone(),
         })
     }
 
-    /// Stores what the disk did not take before: desired states, and audit entries.
+    /// Writes desired states and audit entries that could not be written before.
     ///
     /// # Errors
-    /// When the records cannot be written; then it stays in memory.
-    pub(crate) fn write_kept_changes(&self) -> Result<(), ServiceError> {
-        if self.records.store.save_wanted()? > 0 {
+    /// If the records cannot be written; they stay in memory.
+    pub(crate) fn write_unsaved_changes(&self) -> Result<(), ServiceError> {
+        if self.records.store.save_desired_states()? > 0 {
             tracing::info!("desired states have been stored");
             self.records.refresh_relays()?;
         }
@@ -117,9 +117,9 @@ impl Journal {
         if entries.is_empty() {
             return Ok(());
         }
-        let written = self.records.store.together(|| {
+        let written = self.records.store.transaction(|| {
             entries.iter().try_for_each(|entry| self.add_audit(entry))?;
-            Ok::<_, StoreError>(Fate::Keep(()))
+            Ok::<_, StoreError>(Outcome::Commit(()))
         });
         if written.is_err() {
             let mut later = lock(&self.unwritten);
@@ -132,7 +132,7 @@ impl Journal {
     }
 }
 
-/// Returns the audit entry of a change from one state of a record to another.
+/// Returns the audit entry of a change between two states of a record.
 pub(crate) fn audit_entry(
     change: &Change,
     before: Option<&Snapshot>,

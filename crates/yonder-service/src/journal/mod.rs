@@ -1,5 +1,5 @@
-//! Journal: the audit trail, and the logbook lines of the service itself. An entry that the disk does not take is kept in memory
-//! and written later.
+//! Journal: the audit log, and logbook lines of the service itself. Entries that cannot be written are kept in memory
+//! and retried.
 
 mod audit;
 mod queue;
@@ -17,16 +17,16 @@ use crate::sync::lock;
 pub(crate) use audit::audit_entry;
 use queue::Queue;
 
-/// Interval at which entries that the disk did not take are tried again.
+/// Retry interval of entries that could not be written.
 const RETRY_INTERVAL: Duration = Duration::from_secs(5);
 
-/// Audit trail and logbook of the service.
+/// Audit log and logbook of the service.
 #[derive(Debug)]
 pub struct Journal {
     records: Arc<Records>,
     events: Arc<Events>,
     queue: Queue,
-    /// Audit entries that the disk did not take.
+    /// Audit entries that could not be written.
     unwritten: Mutex<Vec<AuditEntry>>,
 }
 
@@ -35,21 +35,21 @@ impl Journal {
         Self { records, events, queue: Queue::default(), unwritten: Mutex::default() }
     }
 
-    /// Tries again and again to write desired states and audit entries that the disk did not take, until the task is dropped.
+    /// Retries desired states and audit entries that could not be written, until the task is dropped.
     pub(crate) async fn retry_writes(self: Arc<Self>) {
         let mut ticks = interval(RETRY_INTERVAL);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             ticks.tick().await;
             let journal = Arc::clone(&self);
-            let written = tokio::task::spawn_blocking(move || journal.write_kept_changes()).await;
+            let written = tokio::task::spawn_blocking(move || journal.write_unsaved_changes()).await;
             if let Ok(Err(error)) = written {
                 tracing::warn!(%error, "changes kept in memory could not be written");
             }
         }
     }
 
-    /// Number of entries that wait for the disk.
+    /// Returns the number of entries that could not be written.
     pub(crate) fn waiting(&self) -> usize {
         lock(&self.unwritten).len() + self.queue.len()
     }

@@ -1,4 +1,4 @@
-//! Queue of logbook lines of the service itself. A blocking thread writes them, so that a disk that hangs delays nothing else.
+//! Queue of logbook lines of the service itself. A blocking thread writes them, so that a blocked disk delays nothing else.
 
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -6,26 +6,26 @@ use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 
 use tokio::sync::Notify;
-use yonder_store::{Deed, Kind};
+use yonder_store::{LoggedAction, RecordKind};
 
 use super::Journal;
 use crate::sync::lock;
 use crate::time;
 
-/// Maximum number of waiting lines. Beyond that the oldest are lost, and counted in the log.
+/// Maximum queued lines. The oldest are dropped beyond it, and their number is logged.
 const MAX_WAITING: usize = 10_000;
 
 /// Queued lines.
 #[derive(Debug, Default)]
 pub(super) struct Queue {
-    lines: Mutex<VecDeque<Deed>>,
+    lines: Mutex<VecDeque<LoggedAction>>,
     signal: Notify,
-    /// The writing loop runs; without it lines are written at once.
+    /// The writing loop is running; without it lines are written at once.
     is_running: AtomicBool,
 }
 
 impl Queue {
-    /// Number of waiting lines.
+    /// Returns the number of queued lines.
     pub(super) fn len(&self) -> usize {
         lock(&self.lines).len()
     }
@@ -38,15 +38,15 @@ impl Journal {
         loop {
             self.queue.signal.notified().await;
             let journal = Arc::clone(&self);
-            // A panic in a write is logged by the runtime; the line is lost.
+            // A panic during a write is logged by the runtime; the line is lost.
             let _written = tokio::task::spawn_blocking(move || journal.flush()).await;
         }
     }
 
-    /// Adds a line about the service itself to the logbook.
-    pub(crate) fn log_own(&self, what: &'static str, kind: Kind, name: &str, detail: &str) {
+    /// Adds a logbook line about the service itself.
+    pub(crate) fn log_own(&self, what: &'static str, kind: RecordKind, name: &str, detail: &str) {
         tracing::info!(what, %kind, name, "recorded");
-        let line = Deed {
+        let line = LoggedAction {
             at_ms: time::millis(SystemTime::now()),
             who: None,
             what: what.to_owned(),
@@ -76,8 +76,8 @@ impl Journal {
         }
     }
 
-    fn write_line(&self, line: &Deed) {
-        if let Err(error) = self.records.store.record_deed(line) {
+    fn write_line(&self, line: &LoggedAction) {
+        if let Err(error) = self.records.store.log_action(line) {
             tracing::error!(%error, "a logbook line could not be written");
         }
         self.events.publish_log_lines();

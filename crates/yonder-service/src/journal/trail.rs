@@ -1,4 +1,4 @@
-//! The audit trail as it is shown.
+//! Audit log for the API.
 
 use yonder_api::{AuditEntry, AuditRequest};
 use yonder_store::{AuditEntry as StoredEntry, AuditFilter};
@@ -7,15 +7,15 @@ use super::Journal;
 use crate::error::ServiceError;
 use crate::time;
 
-/// Entries that are given where nothing is said, and at most.
+/// Default and maximum number of entries.
 const DEFAULT_LIMIT: u32 = 100;
 const MAX_LIMIT: u32 = 1_000;
 
 impl Journal {
-    /// Entries of the audit trail, the latest first.
+    /// Returns entries of the audit log, the latest first.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] for too many, or when the records cannot be read.
+    /// [`ServiceError::Invalid`] for too many, or if the records cannot be read.
     pub fn audit_trail(&self, request: &AuditRequest) -> Result<Vec<AuditEntry>, ServiceError> {
         let limit = request.limit.unwrap_or(DEFAULT_LIMIT);
         if !(1..=MAX_LIMIT).contains(&limit) {

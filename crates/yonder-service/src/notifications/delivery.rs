@@ -1,4 +1,4 @@
-//! Delivery of notifications from the outbox: until they are delivered, over restarts and on a full disk.
+//! Delivery of notifications from the outbox, with retries, across restarts and during disk failures.
 
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
@@ -6,7 +6,7 @@ use std::time::{Duration, SystemTime};
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_api::AlertMessage;
 use yonder_core::alerts::{Batch, Notification, UNREACHABLE_AFTER};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use super::Notifications;
 use crate::channel;
@@ -29,28 +29,28 @@ impl Notifications {
             let due = lock(&self.outbox).take_due(time::millis(SystemTime::now()));
             for batch in due {
                 let notifications = Arc::clone(&self);
-                // Each contact by itself: one that does not answer delays no other. The result is in the outbox.
+                // Each contact on its own thread, so that an unresponsive one delays no other. The result is in the outbox.
                 tokio::task::spawn_blocking(move || notifications.deliver(&batch));
             }
         }
     }
 
-    /// Delivers one batch, and schedules the next attempt where that fails.
+    /// Delivers one batch, and schedules a retry if that fails.
     fn deliver(&self, batch: &Batch) {
         let now_ms = time::millis(SystemTime::now());
         match self.try_to_deliver(batch, now_ms) {
             Ok(()) => {
                 if lock(&self.outbox).on_delivered(batch) {
                     let detail = "Notifications are delivered again.";
-                    self.journal.log_own("notified-again", Kind::Contact, &batch.contact, detail);
+                    self.journal.log_own("notified-again", RecordKind::Contact, &batch.contact, detail);
                 }
             }
             Err(error) => {
                 let failures = lock(&self.outbox).on_failed(&batch.contact, now_ms);
                 tracing::warn!(contact = batch.contact, failures, error, "notification not delivered");
                 if failures == UNREACHABLE_AFTER {
-                    let detail = format!("Notifications are not delivered, and tried again: {error}.");
-                    self.journal.log_own("not-told", Kind::Contact, &batch.contact, &detail);
+                    let detail = format!("Notifications are not delivered, and are retried: {error}.");
+                    self.journal.log_own("not-notified", RecordKind::Contact, &batch.contact, &detail);
                 }
             }
         }
@@ -67,22 +67,22 @@ impl Notifications {
         channel::send(&channel, secret.as_ref(), &message).map_err(|error| error.to_string())
     }
 
-    /// Stores the undelivered notifications if they have changed. What the disk does not take stays in memory.
+    /// Stores the undelivered notifications if they have changed; if that fails, they stay in memory.
     ///
-    /// The outbox is not locked while the records are written: a change of a contact holds the records and wants the outbox.
+    /// The outbox is not locked during the write: a change of a contact holds the write lock and needs the outbox.
     pub(super) fn store_outbox(&self) {
-        // One writer at a time, so that an older state never replaces a newer one.
+        // A single writer, so that an older state never replaces a newer one.
         let _writing = lock(&self.outbox_writing);
         let changes = lock(&self.outbox).take_changes();
         let Some(pending) = changes else { return };
-        if let Err(error) = self.records.store.keep_notifications(&pending) {
+        if let Err(error) = self.records.store.save_notifications(&pending) {
             tracing::warn!(%error, "undelivered notifications could not be stored");
             lock(&self.outbox).mark_changed();
         }
     }
 }
 
-/// Returns one message of all notifications; `None` of none.
+/// Joins notifications into one message; `None` for none.
 fn joined(notifications: &[Notification], now_ms: i64) -> Option<AlertMessage> {
     let [first, others @ ..] = notifications else { return None };
     let single = message(first, now_ms);
@@ -103,7 +103,7 @@ fn joined(notifications: &[Notification], now_ms: i64) -> Option<AlertMessage> {
 
 fn message(notification: &Notification, now_ms: i64) -> AlertMessage {
     AlertMessage {
-        kind: notification.kind.word().to_owned(),
+        kind: notification.kind.as_str().to_owned(),
         alert: notification.alert.clone(),
         subject: notification.subject.clone(),
         message: notification.message.clone(),

@@ -1,4 +1,4 @@
-//! Evaluation of the alerts: what is wrong, and who is notified of it.
+//! Periodic evaluation of the alert rules.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -7,57 +7,59 @@ use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_api::{UplinkBudget, WhatIf};
-use yonder_core::alerts::{Facts, Notice, NoticeKind, Notification, Rule, ServiceFacts, Sighted, Trigger};
+use yonder_core::alerts::{
+    Facts, Notice, NoticeKind, Notification, Observation, Rule, ServiceFacts, Trigger,
+};
 use yonder_core::{ConditionLevel, FeedPhase, Phase, PushPhase};
 use yonder_engine::{CauseView, RelayView};
-use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Kind};
+use yonder_store::{Alert as StoredAlert, Contact as StoredContact, RecordKind};
 
 use crate::error::ServiceError;
-use crate::figures::{AlertFigures, DiskFigures};
 use crate::notifications::Notifications;
 use crate::records::Alerting;
+use crate::stats::{AlertStats, DiskStats};
 use crate::sync::lock;
 use crate::time;
 
 /// Interval of the evaluation.
 const EVALUATION_INTERVAL: Duration = Duration::from_secs(2);
-/// Interval at which the disk, the backup, and after each twelfth time keys and allowances are checked.
+/// Interval of checks of disk and backup; keys and allowances are checked every twelfth time.
 const DISK_INTERVAL: Duration = Duration::from_secs(5);
 const KEYS_EVERY: u32 = 12;
-/// Time for which a start after a crash raises an alert.
+/// How long a start after a crash counts as an alert condition.
 const RESTART_SHOWN_MS: i64 = 10 * 60_000;
-/// Seconds after which a write of the record that does not end counts as a failure.
+/// Duration of a blocked write after which it counts as a failure, in seconds.
 const RECORD_BLOCKED_S: i64 = 15;
 const HOUR_MS: i64 = 3_600_000;
 const DAY_MS: i64 = 24 * HOUR_MS;
 
-/// State that the evaluation alone uses.
+/// State of the evaluation loop.
 #[derive(Debug, Default)]
 pub(super) struct Rounds {
-    /// Time of the last sign of life of each contact.
+    /// Time of the last sign of life to each contact.
     signs: HashMap<String, i64>,
-    /// Since when the record has been waiting for the disk, in milliseconds since 1970.
+    /// Since when a write has been blocked, in milliseconds since 1970.
     record_blocked_ms: Option<i64>,
 }
 
-/// Facts that are read from the disk, by a loop of their own: a disk that hangs delays no evaluation.
+/// Facts read from the disk by a separate loop, so that a blocked disk delays no evaluation.
 #[derive(Debug, Default)]
 pub(super) struct DiskFacts {
     /// Keys that expire, and uplinks with an allowance.
-    seen: Vec<Sighted>,
+    seen: Vec<Observation>,
     disk_low: Option<String>,
-    figures: DiskFigures,
+    stats: DiskStats,
 }
 
 impl Notifications {
-    /// Evaluates the alerts again and again, until the task is dropped.
+    /// Evaluates the alert rules periodically, until the task is dropped.
     pub(crate) async fn run_evaluation(self: Arc<Self>) {
         let mut ticks = interval(EVALUATION_INTERVAL);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             ticks.tick().await;
             let notifications = Arc::clone(&self);
-            // The book of a thousand relays takes a moment.
+            // On a blocking thread: with a thousand relays it takes a moment.
             let evaluated = tokio::task::spawn_blocking(move || notifications.evaluate()).await;
             if let Err(error) = evaluated {
                 tracing::error!(%error, "the evaluation of alerts panicked");
@@ -87,40 +89,40 @@ impl Notifications {
         {
             let mut facts = lock(&self.disk_facts);
             facts.disk_low = disk_low;
-            facts.figures.free_bytes = free_bytes;
-            facts.figures.records_bytes = records_bytes;
+            facts.stats.free_bytes = free_bytes;
+            facts.stats.records_bytes = records_bytes;
         }
         let last_backup_ms = self.records.store.last_audit_ms("backed-up")?;
-        lock(&self.disk_facts).figures.last_backup_ms = last_backup_ms;
+        lock(&self.disk_facts).stats.last_backup_ms = last_backup_ms;
         if with_keys {
             let uplinks = self.planner.budget(&WhatIf::default())?.uplinks;
             let mut seen = self.key_facts()?;
             seen.extend(uplinks.iter().filter_map(month_facts));
             let mut facts = lock(&self.disk_facts);
             facts.seen = seen;
-            facts.figures.uplinks = uplinks;
+            facts.stats.uplinks = uplinks;
         }
         Ok(())
     }
 
-    /// Returns the figures of open alerts and undelivered notifications.
-    pub(crate) fn alert_figures(&self) -> AlertFigures {
+    /// Returns statistics of open alerts and undelivered notifications.
+    pub(crate) fn alert_stats(&self) -> AlertStats {
         let open =
             lock(&self.book).open().into_iter().map(|open| (open.rule, open.is_acknowledged)).collect();
         let outbox = lock(&self.outbox);
-        AlertFigures {
+        AlertStats {
             open,
             undelivered: outbox.pending().iter().map(|pending| pending.contact.clone()).collect(),
             unreachable: outbox.unreachable().map(str::to_owned).collect(),
         }
     }
 
-    /// Returns what was last read from the disk.
-    pub(crate) fn disk_figures(&self) -> DiskFigures {
-        lock(&self.disk_facts).figures.clone()
+    /// Returns the last facts read from the disk.
+    pub(crate) fn disk_stats(&self) -> DiskStats {
+        lock(&self.disk_facts).stats.clone()
     }
 
-    /// Evaluates all rules. Does not wait for the disk.
+    /// Evaluates all rules, without blocking on the disk.
     fn evaluate(&self) {
         let alerting = self.records.alerting();
         let Alerting { alerts, contacts } = &*alerting;
@@ -140,8 +142,8 @@ impl Notifications {
         seen.push(self.service_facts(now_ms));
         seen.extend(lock(&self.disk_facts).seen.iter().cloned());
         let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
-        // Not held while the records are used: a group of changes locks the records first, and the alert state after them.
-        let notices = lock(&self.book).look(now_ms, &rules, &seen);
+        // Unlocked before the records are used: a transaction locks the records first, and the alert state after them.
+        let notices = lock(&self.book).evaluate(now_ms, &rules, &seen);
         for notice in &notices {
             self.notify(notice, alerts, contacts, now_ms);
         }
@@ -149,16 +151,16 @@ impl Notifications {
             let what = match notice.kind {
                 NoticeKind::Raised | NoticeKind::Alive => "alert-raised",
                 NoticeKind::Still => "alert-repeated",
-                NoticeKind::Over => "alert-over",
+                NoticeKind::Resolved => "alert-over",
             };
-            self.journal.log_own(what, Kind::Alert, &notice.rule, &notice.message);
+            self.journal.log_own(what, RecordKind::Alert, &notice.rule, &notice.message);
         }
         if !notices.is_empty() {
             self.has_changed_alerts.store(true, Ordering::Relaxed);
         }
     }
 
-    /// Puts a notice into the outbox for its contacts.
+    /// Adds a notice to the outbox of its contacts.
     fn notify(&self, notice: &Notice, alerts: &[StoredAlert], contacts: &[StoredContact], now_ms: i64) {
         let alert = alerts.iter().find(|alert| alert.name == notice.rule);
         if alert.and_then(|alert| alert.muted_until_ms).is_some_and(|until_ms| now_ms < until_ms) {
@@ -181,8 +183,8 @@ impl Notifications {
         }
     }
 
-    /// Sends each contact that wants one a regular sign of life, the first at the start: its absence shows that the service, its
-    /// machine or its uplink is down.
+    /// Sends periodic signs of life to the contacts that want them, beginning at the start: their absence shows that
+    /// the service, its machine or its uplink is down.
     fn send_signs_of_life(&self, contacts: &[StoredContact], now_ms: i64) {
         let mut rounds = lock(&self.rounds);
         rounds.signs.retain(|name, _| contacts.iter().any(|contact| contact.name == *name));
@@ -213,12 +215,10 @@ impl Notifications {
             wanted += 1;
             good += u32::from(relay.condition.level == ConditionLevel::Good);
         }
-        format!(
-            "The service runs; {good} of {wanted} relays are as they should be. Next sign of life in {hours} h."
-        )
+        format!("The service runs; {good} of {wanted} relays are up. Next heartbeat in {hours} h.")
     }
 
-    /// Returns a sentence if the records cannot be written. Does not wait for a write that hangs.
+    /// Returns a message if the records cannot be written, without waiting for a blocked write.
     fn records_failing(&self, now_ms: i64) -> Option<String> {
         let mut rounds = lock(&self.rounds);
         let Some(notes) = self.history.unwritten() else {
@@ -230,11 +230,11 @@ impl Notifications {
         rounds.record_blocked_ms = None;
         drop(rounds);
         let unwritten = notes + self.journal.waiting();
-        (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries wait."))
+        (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries are queued."))
     }
 
-    /// Faults of the service itself.
-    fn service_facts(&self, now_ms: i64) -> Sighted {
+    /// Returns the faults of the service itself.
+    fn service_facts(&self, now_ms: i64) -> Observation {
         let records_failing = self.records_failing(now_ms);
         let restarted_ms = *lock(&self.restarted_ms);
         let is_recent = restarted_ms.is_some_and(|at_ms| now_ms - at_ms < RESTART_SHOWN_MS);
@@ -246,23 +246,23 @@ impl Notifications {
         };
         let (disk_low, last_backup_ms) = {
             let facts = lock(&self.disk_facts);
-            (facts.disk_low.clone(), facts.figures.last_backup_ms)
+            (facts.disk_low.clone(), facts.stats.last_backup_ms)
         };
         let backup_age_days =
             last_backup_ms.map(|at_ms| u32::try_from((now_ms - at_ms) / DAY_MS).unwrap_or_default());
         let facts = ServiceFacts { disk_low, records_failing, restarted, undelivered, backup_age_days };
         let subject = "service".to_owned();
-        Sighted { names: vec![subject.clone()], subject, facts: Facts::Service(facts) }
+        Observation { names: vec![subject.clone()], subject, facts: Facts::Service(facts) }
     }
 
-    /// Feeds and pushes that should run.
-    fn running_facts(&self) -> Vec<Sighted> {
-        let mut seen: Vec<Sighted> = Vec::new();
+    /// Returns the status of all feeds and pushes that should run.
+    fn running_facts(&self) -> Vec<Observation> {
+        let mut seen: Vec<Observation> = Vec::new();
         for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             let Some(RelayView { name, feed, pushes }) = self.engine.relay(&relay.name) else { continue };
             let subject = format!("feed {}", feed.name);
-            // Relays of one feed share it.
-            if seen.iter().all(|sighted| sighted.subject != subject) {
+            // A feed may be shared by several relays.
+            if seen.iter().all(|observation| observation.subject != subject) {
                 let facts = Facts::Running {
                     state: Phase::Feed(feed.state),
                     up: feed.state == FeedPhase::Flowing,
@@ -271,7 +271,7 @@ impl Notifications {
                     kbps: None,
                     reconnects: feed.reconnects,
                 };
-                seen.push(Sighted { subject, names: vec![feed.name, name.clone()], facts });
+                seen.push(Observation { subject, names: vec![feed.name, name.clone()], facts });
             }
             for push in pushes {
                 let facts = Facts::Running {
@@ -283,19 +283,19 @@ impl Notifications {
                     reconnects: push.reconnects,
                 };
                 let subject = format!("push {name} → {}", push.destination);
-                seen.push(Sighted { subject, names: vec![name.clone(), push.destination], facts });
+                seen.push(Observation { subject, names: vec![name.clone(), push.destination], facts });
             }
         }
         seen
     }
 
-    /// Keys that expire, and uplinks with an allowance.
-    fn key_facts(&self) -> Result<Vec<Sighted>, ServiceError> {
+    /// Returns keys that expire, and uplinks with an allowance.
+    fn key_facts(&self) -> Result<Vec<Observation>, ServiceError> {
         let mut seen = Vec::new();
         for destination in self.records.store.destinations()? {
             let settings = destination.settings;
             if let Some(expires_s) = settings.key_expires_s {
-                seen.push(Sighted {
+                seen.push(Observation {
                     subject: format!("destination {}", settings.name),
                     names: vec![settings.name],
                     facts: Facts::Key { expires_ms: expires_s.saturating_mul(1_000) },
@@ -306,11 +306,11 @@ impl Notifications {
     }
 }
 
-/// Returns what the month of an uplink with an allowance will have come to.
-fn month_facts(uplink: &UplinkBudget) -> Option<Sighted> {
+/// Returns the projected traffic of an uplink with an allowance.
+fn month_facts(uplink: &UplinkBudget) -> Option<Observation> {
     let percent = uplink.projected_percent?;
     let name = uplink.uplink.name.clone();
-    Some(Sighted {
+    Some(Observation {
         subject: format!("uplink {name}"),
         names: vec![name],
         facts: Facts::Month { projected_percent: u32::try_from(percent).unwrap_or(u32::MAX) },

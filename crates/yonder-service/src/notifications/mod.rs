@@ -1,4 +1,4 @@
-//! Notifications: evaluation of the alert rules, and delivery to the contacts.
+//! Notifications: evaluation of alert rules, and delivery to contacts.
 
 mod delivery;
 mod evaluation;
@@ -8,9 +8,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use tokio::sync::Notify;
-use yonder_core::alerts::{AlertBook, Outbox};
+use yonder_core::alerts::{AlertEvaluator, Outbox};
 use yonder_engine::Engine;
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use crate::error::ServiceError;
 use crate::history::History;
@@ -21,7 +21,7 @@ use crate::rename::Rename;
 use crate::sync::lock;
 use evaluation::{DiskFacts, Rounds};
 
-/// State of the alert rules, and the outbox.
+/// Alert state and outbox.
 #[derive(Debug)]
 pub struct Notifications {
     records: Arc<Records>,
@@ -29,17 +29,17 @@ pub struct Notifications {
     journal: Arc<Journal>,
     history: Arc<History>,
     planner: Arc<Planner>,
-    book: Mutex<AlertBook>,
+    book: Mutex<AlertEvaluator>,
     outbox: Mutex<Outbox>,
-    /// Held while the outbox is stored.
+    /// Locked while the outbox is stored.
     outbox_writing: Mutex<()>,
     rounds: Mutex<Rounds>,
     disk_facts: Mutex<DiskFacts>,
-    /// Time of a start after a crash or a power cut, in milliseconds since 1970.
+    /// Time of a start after a crash or a power failure, in milliseconds since 1970.
     restarted_ms: Mutex<Option<i64>>,
     /// The open alerts have changed since they were stored.
     has_changed_alerts: AtomicBool,
-    /// Signals that there may be something to store.
+    /// Wakes the storing loop.
     store_signal: Notify,
 }
 
@@ -68,34 +68,34 @@ impl Notifications {
         }
     }
 
-    /// Continues the alerts that were open when the service ended, and the notifications that were not delivered.
+    /// Restores open alerts and undelivered notifications after a restart.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub(crate) fn resume(&self) -> Result<(), ServiceError> {
-        *lock(&self.book) = AlertBook::resume(self.records.store.open_alerts()?);
+        *lock(&self.book) = AlertEvaluator::resume(self.records.store.open_alerts()?);
         *lock(&self.outbox) = Outbox::resume(self.records.store.notifications()?);
         Ok(())
     }
 
-    /// Notes that the service has started after a crash or a power cut.
+    /// Records that the service has started after a crash or a power failure.
     pub(crate) fn note_restart(&self, now_ms: i64) {
         *lock(&self.restarted_ms) = Some(now_ms);
     }
 
-    /// Stores open alerts and undelivered notifications when they have changed, until the task is dropped. A loop of its own, so
-    /// that a disk that hangs delays neither evaluation nor delivery. What a full disk does not take is tried again with the next
+    /// Stores open alerts and undelivered notifications after changes, until the task is dropped. It is a separate
+    /// loop, so that a blocked disk delays neither evaluation nor delivery. After a failure it retries with the next
     /// evaluation.
     pub(crate) async fn run_store(self: Arc<Self>) {
         loop {
             self.store_signal.notified().await;
             let notifications = Arc::clone(&self);
-            // A panic in a write is logged by the runtime.
+            // A panic during a write is logged by the runtime.
             let _stored = tokio::task::spawn_blocking(move || notifications.store()).await;
         }
     }
 
-    /// Has changes stored by [`Notifications::run_store`], or with the end of the service.
+    /// Wakes [`Notifications::run_store`].
     fn store_later(&self) {
         self.store_signal.notify_one();
     }
@@ -104,8 +104,8 @@ impl Notifications {
     pub(crate) fn store(&self) {
         if self.has_changed_alerts.swap(false, Ordering::Relaxed) {
             let open = lock(&self.book).open();
-            // On a full disk notifications are sent all the same; a restart would raise these alerts again.
-            if let Err(error) = self.records.store.keep_open_alerts(&open) {
+            // With a full disk notifications are still delivered; a restart would raise these alerts again.
+            if let Err(error) = self.records.store.save_open_alerts(&open) {
                 tracing::warn!(%error, "open alerts could not be stored");
                 self.has_changed_alerts.store(true, Ordering::Relaxed);
             }
@@ -113,16 +113,16 @@ impl Notifications {
         self.store_outbox();
     }
 
-    /// Continues under the new name of a record.
+    /// Applies the rename of a record.
     pub(crate) fn rename(&self, rename: Rename<'_>) {
         {
             let mut book = lock(&self.book);
             book.rename_subjects(|subject| rename.alert_subject(subject));
-            if rename.kind == Kind::Alert {
+            if rename.kind == RecordKind::Alert {
                 book.rename_rule(rename.old, rename.new);
             }
         }
-        if rename.kind == Kind::Contact {
+        if rename.kind == RecordKind::Contact {
             lock(&self.outbox).rename_contact(rename.old, rename.new);
         }
         self.has_changed_alerts.store(true, Ordering::Relaxed);

@@ -1,9 +1,9 @@
-//! Contacts and alerts as they are shown, with what is open and undelivered.
+//! Contacts and alerts for the API, with open alerts and undelivered notifications.
 
 use std::time::SystemTime;
 
 use yonder_api::{Alert, AlertMessage, Contact, OpenAlert};
-use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Identity, Kind};
+use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Identity, RecordKind};
 
 use super::Notifications;
 use crate::error::ServiceError;
@@ -12,81 +12,81 @@ use crate::sync::lock;
 use crate::{channel, time};
 
 impl Notifications {
-    /// All contacts by name.
+    /// Returns all contacts by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn contacts(&self) -> Result<Vec<Contact>, ServiceError> {
-        let identities = self.records.store.identities(Kind::Contact)?;
-        let identity = |kept: &StoredContact| identities.get(&kept.name).cloned().unwrap_or_default();
+        let identities = self.records.store.identities(RecordKind::Contact)?;
+        let identity = |stored: &StoredContact| identities.get(&stored.name).cloned().unwrap_or_default();
         let stored = self.records.store.contacts()?;
         stored.iter().map(|contact| self.contact_facts(contact, identity(contact))).collect()
     }
 
-    /// One contact.
+    /// Returns a contact.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn contact(&self, name: &str) -> Result<Contact, ServiceError> {
-        let kept = self.records.store.contact(name).map_err(|error| self.records.explain(error))?;
-        let identity = self.records.store.identity(Kind::Contact, &kept.name)?.unwrap_or_default();
-        self.contact_facts(&kept, identity)
+        let stored = self.records.store.contact(name).map_err(|error| self.records.explain(error))?;
+        let identity = self.records.store.identity(RecordKind::Contact, &stored.name)?.unwrap_or_default();
+        self.contact_facts(&stored, identity)
     }
 
-    /// Sends a test message to a contact. Blocks until it is delivered.
+    /// Delivers a test message to a contact. Blocks.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::NotTold`] with the reason, or when the records cannot be read.
+    /// [`ServiceError::NotFound`], [`ServiceError::TestNotDelivered`] with the reason, or if the records cannot be read.
     pub fn test_contact(&self, name: &str, who: &str) -> Result<(), ServiceError> {
-        let kept = self.records.store.contact(name).map_err(|error| self.records.explain(error))?;
+        let stored = self.records.store.contact(name).map_err(|error| self.records.explain(error))?;
         let now = time::text(SystemTime::now());
         let message = AlertMessage {
             kind: "test".to_owned(),
             alert: "test".to_owned(),
             subject: "this service".to_owned(),
-            message: format!("This is a test, asked for by {who}. Nothing is wrong."),
+            message: format!("This is a test, requested by {who}. No action is needed."),
             since: now.clone(),
             at: now,
             messages: Vec::new(),
         };
-        let secret = self.records.open_contact_secret(&kept)?;
-        channel::send(&self.records.full_channel(&kept)?, secret.as_ref(), &message)
-            .map_err(|error| ServiceError::NotTold(error.to_string()))
+        let secret = self.records.open_contact_secret(&stored)?;
+        channel::send(&self.records.full_channel(&stored)?, secret.as_ref(), &message)
+            .map_err(|error| ServiceError::TestNotDelivered(error.to_string()))
     }
 
-    /// Number of notifications that wait for a contact.
+    /// Returns the number of undelivered notifications of a contact.
     fn undelivered_to(&self, name: &str) -> usize {
         let outbox = lock(&self.outbox);
         outbox.pending().iter().filter(|pending| pending.contact == name).count()
     }
 
-    fn contact_facts(&self, kept: &StoredContact, identity: Identity) -> Result<Contact, ServiceError> {
+    fn contact_facts(&self, stored: &StoredContact, identity: Identity) -> Result<Contact, ServiceError> {
         Ok(Contact {
-            name: kept.name.clone(),
+            name: stored.name.clone(),
             id: identity.uid,
             revision: identity.revision,
-            channel: read_channel(kept)?,
-            has_secret: kept.secret.is_some(),
-            sign_of_life_h: kept.sign_of_life_h,
-            undelivered: self.undelivered_to(&kept.name),
-            secret_lost: kept
+            channel: read_channel(stored)?,
+            has_secret: stored.secret.is_some(),
+            sign_of_life_h: stored.sign_of_life_h,
+            undelivered: self.undelivered_to(&stored.name),
+            secret_lost: stored
                 .secret
                 .iter()
-                .chain(&kept.address)
+                .chain(&stored.address)
                 .any(|secret| self.records.store.is_lost(secret)),
         })
     }
 
-    /// All alerts by name.
+    /// Returns all alerts by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn alerts(&self) -> Result<Vec<Alert>, ServiceError> {
         let open = lock(&self.book).open();
-        let identities = self.records.store.identities(Kind::Alert)?;
-        let facts = |kept: StoredAlert| {
-            let Identity { uid, revision } = identities.get(&kept.name).cloned().unwrap_or_default();
-            let open = open.iter().filter(|open| open.rule == kept.name);
+        let identities = self.records.store.identities(RecordKind::Alert)?;
+        let facts = |stored: StoredAlert| {
+            let Identity { uid, revision } = identities.get(&stored.name).cloned().unwrap_or_default();
+            let open = open.iter().filter(|open| open.rule == stored.name);
             let open = open.map(|open| OpenAlert {
                 subject: open.subject.clone(),
                 message: open.message.clone(),
@@ -95,14 +95,14 @@ impl Notifications {
             });
             Alert {
                 open: open.collect(),
-                name: kept.name,
+                name: stored.name,
                 id: uid,
                 revision,
-                when: kept.trigger,
-                about: kept.about,
-                to: kept.to,
-                repeat_s: u32::try_from(kept.repeat_s).unwrap_or(DEFAULT_REPEAT_S),
-                muted_until: kept
+                when: stored.trigger,
+                about: stored.about,
+                to: stored.to,
+                repeat_s: u32::try_from(stored.repeat_s).unwrap_or(DEFAULT_REPEAT_S),
+                muted_until: stored
                     .muted_until_ms
                     .filter(|until_ms| *until_ms > time::millis(SystemTime::now()))
                     .map(|until_ms| time::text(time::from_millis(until_ms))),
@@ -111,20 +111,20 @@ impl Notifications {
         Ok(self.records.store.alerts()?.into_iter().map(facts).collect())
     }
 
-    /// One alert.
+    /// Returns an alert rule.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn alert(&self, name: &str) -> Result<Alert, ServiceError> {
-        let kept = self.records.store.alert(name).map_err(|error| self.records.explain(error))?;
+        let stored = self.records.store.alert(name).map_err(|error| self.records.explain(error))?;
         let mut all = self.alerts()?.into_iter();
-        all.find(|alert| alert.name == kept.name).ok_or(ServiceError::Internal("an alert has gone"))
+        all.find(|alert| alert.name == stored.name).ok_or(ServiceError::Internal("an alert vanished"))
     }
 
-    /// Acknowledges an open alert, which is then not repeated, and returns its name. Without a subject, all open subjects of it.
+    /// Acknowledges open alerts of a rule, so that they are not repeated: that of `subject`, or all. Returns the rule's name.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it is not open, or when the records cannot be
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it is not open, or if the records cannot be
     pub fn acknowledge_alert(
         &self,
         transaction: &Transaction<'_>,
@@ -143,7 +143,7 @@ impl Notifications {
             }
             book.open()
         };
-        transaction.store.keep_open_alerts(&open)?;
+        transaction.store.save_open_alerts(&open)?;
         Ok(alert.name)
     }
 }

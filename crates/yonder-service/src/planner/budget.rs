@@ -1,4 +1,4 @@
-//! Budget of the uplinks: what they carry, and what would fit.
+//! Budget of the uplinks.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -10,28 +10,28 @@ use yonder_api::{
 };
 use yonder_core::budget::{Budget, Load, Month, Pull, Push, Uplink, WhatIf, budget, what_fits};
 use yonder_core::nearest_name;
-use yonder_store::{Identity, Kind, Relay as StoredRelay};
+use yonder_store::{Identity, RecordKind, Relay as StoredRelay};
 
 use super::Planner;
 use crate::error::ServiceError;
-use crate::records::{kept_server, read_rate, unsigned, uplink, uplink_facts};
+use crate::records::{read_rate, stored_server, unsigned, uplink, uplink_facts};
 use crate::sync::lock;
 use crate::time;
 
-/// Most pushes or destinations that can be asked about.
+/// Maximum pushes or destinations in a hypothetical budget.
 const MAX_MORE_PUSHES: u32 = 1_000;
 
 impl Planner {
-    /// Returns the budget of the running relays, with the changes that are asked about.
+    /// Returns the budget of the running relays, with hypothetical changes.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, or when the records cannot be read.
+    /// [`ServiceError::Invalid`] naming the field, or if the records cannot be read.
     pub fn budget(&self, request: &WhatIfRequest) -> Result<BudgetFacts, ServiceError> {
         let over = read_protocol(request.over.as_deref())?;
         for (field, count) in [("more", request.more), ("destinations", request.destinations)] {
             if count.is_some_and(|count| count > MAX_MORE_PUSHES) {
-                let detail = format!("more than {MAX_MORE_PUSHES} are asked about");
-                return Err(ServiceError::Invalid { field, detail, hint: "Ask about fewer." });
+                let detail = format!("more than {MAX_MORE_PUSHES} additional pushes");
+                return Err(ServiceError::Invalid { field, detail, hint: "Give a smaller number." });
             }
         }
         if request.hours.is_some_and(|hours| !(0.0..=24.0).contains(&hours)) {
@@ -48,7 +48,7 @@ impl Planner {
             relays.iter().map(Arc::as_ref).filter(|relay| request.all || relay.wanted.is_running()).collect();
         let calendar = time::Calendar::now();
         let sum = self.sum_of(&counted, what_if, calendar.month())?;
-        let identities = self.records.store.identities(Kind::Uplink)?;
+        let identities = self.records.store.identities(RecordKind::Uplink)?;
         let fits = request.destinations.map(|destinations| {
             let here = sum.uplinks.iter().filter(|uplink| uplink.uplink.site.is_none());
             here.map(|uplink| chart(&uplink.uplink.name, uplink.usable_kbps, destinations, over)).collect()
@@ -62,7 +62,7 @@ impl Planner {
         })
     }
 
-    /// The budget with these relays running.
+    /// Returns the budget with these relays running.
     pub(super) fn sum_of(
         &self,
         relays: &[&StoredRelay],
@@ -78,7 +78,7 @@ impl Planner {
             let media_kbps = self.media_kbps(&relay.feed);
             for name in &relay.destinations {
                 let destination = self.records.store.destination(name)?;
-                let server = kept_server(&destination.settings.server)?;
+                let server = stored_server(&destination.settings.server)?;
                 pushes.push(Push {
                     relay: relay.name.clone(),
                     destination: name.clone(),
@@ -96,7 +96,7 @@ impl Planner {
         Ok(budget(&uplinks, &pushes, &pulls, what_if, month))
     }
 
-    /// Returns the media rate of a feed: the present one, or the last measured one.
+    /// Returns the media bit rate of a feed: the present one, or the last measured one.
     fn media_kbps(&self, feed: &str) -> Option<u64> {
         let now = self.engine.feed(feed).and_then(|view| view.video).map(|video| video.kbps);
         let now = now.filter(|kbps| *kbps > 0);
@@ -110,7 +110,7 @@ impl Planner {
         }
     }
 
-    /// Keeps what a preflight measured, for budgets to come.
+    /// Stores the media bit rate measured by a preflight.
     pub(super) fn note_rate(&self, feed: &str, kbps: u64) {
         if kbps > 0 {
             lock(&self.media_rates).insert(feed.to_owned(), kbps);
@@ -120,13 +120,13 @@ impl Planner {
 
 fn read_protocol(word: Option<&str>) -> Result<Protocol, ServiceError> {
     let Some(word) = word else { return Ok(Protocol::Rtmp) };
-    Protocol::from_word(word).ok_or_else(|| {
-        let nearest = nearest_name(word, Protocol::ALL.iter().map(|protocol| protocol.word()));
+    Protocol::from_name(word).ok_or_else(|| {
+        let nearest = nearest_name(word, Protocol::ALL.iter().map(|protocol| protocol.as_str()));
         ServiceError::Invalid {
             field: "over",
             detail: format!(
-                "{word:?} is no protocol{}",
-                nearest.map(|nearest| format!("; is it {nearest} that you mean")).unwrap_or_default()
+                "{word:?} is not a protocol{}",
+                nearest.map(|nearest| format!("; did you mean {nearest}")).unwrap_or_default()
             ),
             hint: "Choose rtmp, rtmps or srt.",
         }
@@ -147,10 +147,10 @@ fn uplink_budget(
         loads: budget.loads.iter().map(load).collect(),
         sum_kbps: budget.sum_kbps,
         usable_kbps: budget.usable_kbps,
-        verdict: budget.verdict.word().to_owned(),
+        verdict: budget.verdict.as_str().to_owned(),
         projected_bytes: budget.traffic.projected.bytes(),
         projected_percent: budget.traffic.percent(),
-        month_verdict: budget.traffic_verdict.map(|verdict| verdict.word().to_owned()),
+        month_verdict: budget.traffic_verdict.map(|verdict| verdict.as_str().to_owned()),
     }
 }
 
@@ -162,7 +162,7 @@ fn chart(uplink: &str, usable_kbps: u64, destinations: u32, over: Protocol) -> W
         fps: row.fps,
         plain_kbps: row.plain_kbps,
         good_kbps: row.good_kbps,
-        fit: row.fit.word().to_owned(),
+        fit: row.fit.as_str().to_owned(),
     };
     WhatFits { uplink: uplink.to_owned(), destinations, each_kbps, rows: rows.into_iter().map(row).collect() }
 }

@@ -1,4 +1,4 @@
-//! Finding cameras.
+//! Camera discovery.
 
 use std::time::Duration;
 
@@ -11,17 +11,17 @@ use crate::error::ServiceError;
 use crate::jobs::JobContext;
 use crate::views;
 
-/// Seconds waited for answers where nothing is said.
+/// Default wait for responses, in seconds.
 const DEFAULT_SECONDS: u32 = 3;
 const MAX_SECONDS: u32 = 30;
-/// Hosts named in one search.
+/// Maximum hosts in one discovery.
 const MAX_HOSTS: usize = 64;
 
 impl Planner {
-    /// Looks for cameras.
+    /// Discovers cameras.
     ///
     /// # Errors
-    /// A time or a host that is not usable, or a machine without a network.
+    /// An invalid duration or host, or a machine without a network.
     pub async fn find(
         &self,
         new: NewDiscovery,
@@ -43,7 +43,7 @@ impl Planner {
             (None, Some(_)) => {
                 return Err(ServiceError::Invalid {
                     field: "user",
-                    detail: "there is a password but no user name".to_owned(),
+                    detail: "a password is given without a user name".to_owned(),
                     hint: "Give the user name as well.",
                 });
             }
@@ -54,7 +54,7 @@ impl Planner {
             return Err(ServiceError::Invalid {
                 field: "at",
                 detail: format!("{} hosts are more than {MAX_HOSTS}", hosts.len()),
-                hint: "Ask them in several searches.",
+                hint: "Split them into several searches.",
             });
         }
         let target = match (hosts.is_empty(), credentials) {
@@ -62,8 +62,8 @@ impl Planner {
             (true, Some(_)) => {
                 return Err(ServiceError::Invalid {
                     field: "at",
-                    detail: "a user name and password are sent only to cameras that are named".to_owned(),
-                    hint: "Search without them first, then name the hosts of your cameras: any device in the network can answer a search.",
+                    detail: "user name and password are sent only to hosts that you list".to_owned(),
+                    hint: "Search without them first, then list the hosts of your cameras: any device in the network can reply to a search.",
                 });
             }
             (false, credentials) => FindTarget::Hosts { hosts, credentials },
@@ -72,18 +72,18 @@ impl Planner {
         context.set_step("waiting for answers of cameras");
         let engine = self.engine.clone();
         let found = self.engine.runtime().spawn(async move { engine.find(request).await });
-        let found = async { found.await.map_err(|_| ServiceError::Internal("the search was cut short")) };
+        let found = async { found.await.map_err(|_| ServiceError::Internal("the search was interrupted")) };
         let found = context.unless_canceled(found).await?;
         let found = found.map_err(|error| ServiceError::Invalid {
             field: "at",
             detail: error.to_string(),
-            hint: "Name a camera's host like 192.0.2.7 or cam.example.net:8080, or leave it out to look in the local networks.",
+            hint: "Name a camera's host like 192.0.2.7 or cam.example.net:8080, or omit it to search the local networks.",
         })?;
         Ok(found.into_iter().map(camera).collect())
     }
 }
 
-/// Returns the hosts in a list separated by commas.
+/// Splits a comma-separated list of hosts.
 fn hosts_of(at: Option<&str>) -> Vec<String> {
     let hosts = at.unwrap_or_default().split(',').map(str::trim);
     hosts.filter(|host| !host.is_empty()).map(str::to_owned).collect()
@@ -137,8 +137,8 @@ fn stream(found: &yonder_engine::FoundStream) -> FoundStream {
         fps: profile.fps,
         kbps: profile.kbps,
         keyframe_interval_s: profile.keyframe_interval_s().map(views::to_hundredths),
-        sound: profile.sound.clone(),
+        audio: profile.audio.clone(),
         address: found.address.clone(),
-        told: found.told.clone(),
+        reported_address: found.reported_address.clone(),
     }
 }

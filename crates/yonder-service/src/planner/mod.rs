@@ -1,4 +1,4 @@
-//! Planning: search for cameras, preflight, rehearsal and the budget of the uplinks.
+//! Planning: camera discovery, preflight, rehearsal and budget.
 
 mod budget;
 mod find;
@@ -17,7 +17,7 @@ use crate::records::Records;
 pub struct Planner {
     records: Arc<Records>,
     engine: Engine,
-    /// Media rates of feeds as they were last measured, in kilobits per second.
+    /// Last measured media bit rate of each feed, in kilobits per second.
     media_rates: Mutex<HashMap<String, u64>>,
 }
 

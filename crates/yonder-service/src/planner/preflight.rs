@@ -1,4 +1,4 @@
-//! Preflight: measures the feed, probes the servers, and checks the rules of the platforms.
+//! Preflight: measures the feed, probes the servers, and checks the platforms' rules.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -8,10 +8,10 @@ use yonder_api::{Check, Preflight};
 use yonder_core::budget::WhatIf;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
-    AudioFacts, Check as CoreCheck, FeedFacts, KeyFacts, Level, PushFacts, Reach, Trouble, VideoFacts,
-    check_feed, check_push, check_uplinks, worst,
+    AudioFacts, Check as CoreCheck, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability,
+    VideoFacts, check_feed, check_push, check_uplinks, worst,
 };
-use yonder_engine::{CauseView, FeedSpec, PushSpec, Reached, StreamView, SurveyRequest};
+use yonder_engine::{CauseView, FeedSpec, ProbeReport, PushSpec, StreamView, SurveyRequest};
 use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
 use super::Planner;
@@ -21,10 +21,10 @@ use crate::records::is_encrypted;
 use crate::sync::run_blocking;
 use crate::time;
 
-/// How long the feed is measured: two keyframe intervals of most cameras.
+/// Duration of the measurement: two keyframe intervals of most cameras.
 const MEASURE: Duration = Duration::from_secs(4);
 
-/// The parts of a preflight, read from the records.
+/// Input of a preflight from the records.
 struct Plan {
     relay: StoredRelay,
     feed: FeedSpec,
@@ -39,27 +39,27 @@ struct PlannedPush {
 }
 
 impl Planner {
-    /// Runs all checks of a relay. It takes some seconds, in which the camera is pulled; no key is sent.
+    /// Runs all checks of a relay. It takes some seconds, during which the camera is pulled; no key is sent.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     ///
     /// # Cancel safety
-    /// When dropped, what was begun ends by itself within seconds.
+    /// When dropped, pending work ends within seconds.
     pub async fn preflight(
         self: &Arc<Self>,
         name: &str,
         context: &JobContext,
     ) -> Result<Preflight, ServiceError> {
-        context.set_step("measuring the feed, and reaching the servers");
+        context.set_step("measuring the feed, and probing the servers");
         let (planner, wanted) = (Arc::clone(self), name.to_owned());
         let plan = run_blocking(move || planner.plan_preflight(&wanted)).await?;
         let planner = Arc::clone(self);
-        // Sockets live on the engine's runtime.
+        // Sockets belong to the engine's runtime.
         let looked = self.engine.runtime().spawn(async move {
             let request = SurveyRequest { main: plan.feed.clone(), sub: None, duration: MEASURE };
             let (survey, reached) =
-                tokio::join!(planner.engine.survey(request, |_| {}), planner.knock(&plan.pushes));
+                tokio::join!(planner.engine.survey(request, |_| {}), planner.probe_servers(&plan.pushes));
             (plan, survey, reached)
         });
         let looked = async { looked.await.map_err(|_| ServiceError::Internal("a preflight was lost")) };
@@ -72,14 +72,14 @@ impl Planner {
     fn plan_preflight(&self, name: &str) -> Result<Plan, ServiceError> {
         let relay = self.records.store.relay(name).map_err(|error| self.records.explain(error))?;
         let feed = self.records.dialable_feed_spec(&self.records.store.feed(&relay.feed)?)?;
-        let in_the_way = self.records.relay_in_the_way(&relay);
+        let conflicting = self.records.conflicting_relay(&relay);
         let pushes = relay
             .destinations
             .iter()
             .map(|name| {
                 let destination = self.records.store.destination(name)?;
                 let spec = self.records.push_spec(&destination)?;
-                let used_by = in_the_way.as_ref().filter(|(shared, _)| shared == name);
+                let used_by = conflicting.as_ref().filter(|(shared, _)| shared == name);
                 let sheet = match &destination.settings.platform {
                     Some(platform) => self.records.sheet(platform)?,
                     None => None,
@@ -103,7 +103,7 @@ impl Planner {
         let settings = &destination.settings;
         let secret_lost = self.records.has_lost_secret(destination);
         let one_broadcast = settings.key_kind == KeyKind::OneBroadcast;
-        // A key for one broadcast is that of the running one.
+        // A key for one broadcast may be that of the running one.
         let runs = self
             .records
             .stored_relays()
@@ -114,29 +114,29 @@ impl Planner {
             lost: secret_lost,
             expires_in_s: settings.key_expires_s.map(|at| at.saturating_sub(time::now_s())),
             spent: one_broadcast && destination.key_used_s.is_some() && !runs,
-            same_as: self.records.twin_of(destination)?,
+            same_as: self.records.destination_with_same_key(destination)?,
             used_by,
         })
     }
 
-    /// Probes all servers at the same time.
-    async fn knock(&self, pushes: &[PlannedPush]) -> Vec<(Reach, Option<Reach>)> {
-        let mut knocks = JoinSet::new();
+    /// Probes all servers concurrently.
+    async fn probe_servers(&self, pushes: &[PlannedPush]) -> Vec<(Reachability, Option<Reachability>)> {
+        let mut probes = JoinSet::new();
         for (at, push) in pushes.iter().enumerate() {
             let (engine, spec) = (self.engine.clone(), push.spec.clone());
-            knocks.spawn(async move {
+            probes.spawn(async move {
                 let (authority, uplink) = (spec.authority.as_ref(), spec.uplinks.first());
-                let main = reach(engine.reach(&spec.server, authority, uplink).await);
+                let main = reachability(engine.probe_server(&spec.server, authority, uplink).await);
                 let backup = match &spec.backup {
-                    Some(backup) => Some(reach(engine.reach(backup, authority, uplink).await)),
+                    Some(backup) => Some(reachability(engine.probe_server(backup, authority, uplink).await)),
                     None => None,
                 };
                 (at, main, backup)
             });
         }
-        let mut found: Vec<_> = pushes.iter().map(|_| (Reach::NotTried, None)).collect();
-        while let Some(knocked) = knocks.join_next().await {
-            if let Ok((at, main, backup)) = knocked
+        let mut found: Vec<_> = pushes.iter().map(|_| (Reachability::NotTried, None)).collect();
+        while let Some(probed) = probes.join_next().await {
+            if let Ok((at, main, backup)) = probed
                 && let Some(slot) = found.get_mut(at)
             {
                 *slot = (main, backup);
@@ -149,7 +149,7 @@ impl Planner {
         &self,
         plan: &Plan,
         feed: &FeedFacts,
-        reached: Vec<(Reach, Option<Reach>)>,
+        reached: Vec<(Reachability, Option<Reachability>)>,
     ) -> Result<Preflight, ServiceError> {
         let mut checks = check_feed(feed);
         for (push, (main, backup)) in plan.pushes.iter().zip(reached) {
@@ -165,10 +165,10 @@ impl Planner {
             checks.extend(check_push(feed, &facts, sheet));
         }
         if let Some(kbps) = feed.video.as_ref().and_then(|video| video.kbps) {
-            let sound = feed.audio.as_ref().and_then(|audio| audio.kbps).unwrap_or_default();
-            self.note_rate(&feed.name, kbps + sound);
+            let audio = feed.audio.as_ref().and_then(|audio| audio.kbps).unwrap_or_default();
+            self.note_rate(&feed.name, kbps + audio);
         }
-        // The budget with this relay running beside whatever runs.
+        // Budget with this relay in addition to the running ones.
         let relays = self.records.stored_relays();
         let counted: Vec<&StoredRelay> = relays
             .iter()
@@ -178,8 +178,8 @@ impl Planner {
         let month = time::Calendar::now().month();
         checks.extend(check_uplinks(&self.sum_of(&counted, WhatIf::default(), month)?));
         let level = worst(&checks);
-        if level != Level::Fail {
-            self.records.write(|transaction| transaction.clear_relay(&plan.relay))?;
+        if level != CheckStatus::Fail {
+            self.records.write(|transaction| transaction.mark_preflight_passed(&plan.relay))?;
         }
         Ok(Preflight {
             relay: plan.relay.name.clone(),
@@ -190,14 +190,14 @@ impl Planner {
     }
 }
 
-fn reach(knocked: Result<Reached, CauseView>) -> Reach {
-    match knocked {
+fn reachability(probed: Result<ProbeReport, CauseView>) -> Reachability {
+    match probed {
         Ok(reached) => {
             let steps: Vec<&str> = reached.steps.iter().map(|step| step.step.as_str()).collect();
             let took = reached.steps.last().map_or(0, |step| step.after.as_millis());
-            Reach::Reached(format!("{} ({took} ms)", steps.join(", ")))
+            Reachability::Reached(format!("{} ({took} ms)", steps.join(", ")))
         }
-        Err(cause) => Reach::Failed(Trouble { message: cause.message, hint: cause.hint }),
+        Err(cause) => Reachability::Failed(Problem { message: cause.message, hint: cause.hint }),
     }
 }
 
@@ -211,7 +211,7 @@ pub(super) fn check(check: CoreCheck) -> Check {
     }
 }
 
-/// Returns the measurements of a survey, for the checks.
+/// Returns the measurements of a survey for the checks.
 fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
     let measured = stream.measured;
     let video = stream.video.as_ref().map(|video| VideoFacts {
@@ -233,6 +233,6 @@ fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
         kbps: measured.map(|measured| measured.audio_kbps),
     });
     let cause = stream.cause.as_ref();
-    let cause = cause.map(|cause| Trouble { message: cause.message.clone(), hint: cause.hint.clone() });
+    let cause = cause.map(|cause| Problem { message: cause.message.clone(), hint: cause.hint.clone() });
     FeedFacts { name: name.to_owned(), cause, video, audio }
 }

@@ -1,4 +1,4 @@
-//! Rehearsal: a push to a grading receiver of our own instead of a platform, with the same stream and the same checks.
+//! Rehearsal: a push to an own grading receiver instead of a platform, with the same stream and the same checks.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -11,7 +11,8 @@ use yonder_core::FeedPhase;
 use yonder_core::grade::ChannelReport;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
-    AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, VideoFacts, check_push, worst,
+    AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, PushFacts, Reachability, VideoFacts, check_push,
+    worst,
 };
 use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec};
 use yonder_ingest::{GradingReceiver, ReceiverConfig};
@@ -20,16 +21,16 @@ use super::Planner;
 use super::preflight::check;
 use crate::error::ServiceError;
 use crate::jobs::JobContext;
-use crate::records::{is_encrypted, kept_server};
+use crate::records::{is_encrypted, stored_server};
 use crate::sync::run_blocking;
 use crate::views::{millis, to_hundredths};
 
-/// Seconds where nothing is said, and the least and most that can be asked for.
+/// Default, minimum and maximum duration, in seconds.
 const DEFAULT_S: u32 = 15;
 const RANGE_S: std::ops::RangeInclusive<u32> = 3..=300;
-/// How long the first picture may take to arrive.
+/// Timeout of the first frame.
 const FIRST_PICTURE: Duration = Duration::from_secs(25);
-/// Numbers the rehearsals, so that their relays do not meet.
+/// Number of the last rehearsal, so that their relays have different names.
 static NUMBER: AtomicU64 = AtomicU64::new(0);
 
 struct Plan {
@@ -44,11 +45,11 @@ struct Plan {
 }
 
 impl Planner {
-    /// Rehearses one push of a relay, and judges what a platform would see.
+    /// Rehearses one push of a relay, and grades the received stream.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`] for the relay, its destination or the platform, [`ServiceError::Invalid`], or when
-    /// the receiver cannot be started.
+    /// [`ServiceError::NotFound`] for the relay, its destination or the platform, [`ServiceError::Invalid`], or if the
+    /// receiver cannot be started.
     ///
     /// # Cancel safety
     /// When dropped, the rehearsal ends by itself.
@@ -62,7 +63,7 @@ impl Planner {
         let plan = run_blocking(move || planner.plan_rehearsal(&name, &new)).await?;
         let planner = Arc::clone(self);
         let running = context.clone();
-        // The receiver lives on the engine's runtime, where its sockets belong.
+        // Sockets belong to the engine's runtime.
         let held = self.engine.runtime().spawn(async move { planner.hold(plan, &running).await });
         held.await.map_err(|_| ServiceError::Internal("a rehearsal was lost"))?
     }
@@ -84,7 +85,7 @@ impl Planner {
             }
         };
         let destination = self.records.store.destination(wanted)?;
-        let server = kept_server(&destination.settings.server)?;
+        let server = stored_server(&destination.settings.server)?;
         let over = match new.over.as_deref() {
             None | Some("") => server.protocol(),
             Some("rtmp") => Protocol::Rtmp,
@@ -102,7 +103,7 @@ impl Planner {
             return Err(ServiceError::Invalid {
                 field: "for_s",
                 detail: format!("{seconds} s is not from 3 to 300 s"),
-                hint: "Fifteen seconds tell most.",
+                hint: "Fifteen seconds are usually enough.",
             });
         }
         let platform = match &new.platform {
@@ -123,12 +124,12 @@ impl Planner {
 
     async fn hold(self: Arc<Self>, plan: Plan, context: &JobContext) -> Result<Rehearsal, ServiceError> {
         let (receiver, push) = receiver(&plan)?;
-        // No relay that is kept can have this name: a control character stands in it.
+        // A control character, so that no stored relay can have this name.
         let hidden = format!("rehearsal\u{1}{}", NUMBER.fetch_add(1, Ordering::Relaxed));
         let hold = HoldSpec::default();
         let spec = RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push], hold };
         self.engine.apply(spec);
-        context.set_step("waiting for the first picture");
+        context.set_step("waiting for the first frame");
         let begun = self.wait_for_picture(&hidden, &receiver, context).await;
         let seconds = usize::try_from(plan.duration.as_secs()).unwrap_or(usize::MAX);
         for second in 0..if begun { seconds } else { 0 } {
@@ -170,11 +171,11 @@ impl Planner {
             let push = view.pushes.into_iter().next().and_then(|push| push.cause);
             view.feed.cause.or(push)
         });
-        cause.map_or_else(|| "No picture came within 25 s.".to_owned(), |cause| cause.message)
+        cause.map_or_else(|| "No frame was received within 25 s.".to_owned(), |cause| cause.message)
     }
 }
 
-/// A receiver on loopback, and the push that goes there.
+/// Starts a receiver on loopback, and returns it with its push.
 fn receiver(plan: &Plan) -> Result<(GradingReceiver, PushSpec), ServiceError> {
     let failed = |_| ServiceError::Internal("the grading receiver cannot be started");
     let key = crate::secrets::random_token();
@@ -209,7 +210,7 @@ fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -
         checks = vec![Check {
             subject: destination.clone(),
             check: "stream",
-            level: Level::Fail,
+            level: CheckStatus::Fail,
             reason: trouble.trim_end_matches('.').to_owned(),
             next_step: Some("Survey the feed: yonder feed survey".to_owned()),
         }];
@@ -217,7 +218,7 @@ fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -
     Rehearsal {
         relay: plan.relay.clone(),
         destination,
-        over: plan.over.word().to_owned(),
+        over: plan.over.as_str().to_owned(),
         platform: plan.sheet.as_ref().map(|sheet| sheet.name.clone()),
         level: worst(&checks),
         trouble,
@@ -237,14 +238,14 @@ fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
         keyframe_s: (report.keyframe_ms > 0)
             .then(|| f64::from(u32::try_from(report.keyframe_ms).unwrap_or(u32::MAX)) / 1_000.0),
         b_frames: Some(report.b_frames),
-        // The preflight has checked it.
+        // Checked by the preflight.
         open_gop: false,
     });
-    let audio = report.sound.as_ref().map(|sound| AudioFacts {
-        codec: sound.codec.to_owned(),
-        rate_hz: sound.rate_hz,
-        channels: sound.channels.into(),
-        kbps: Some(report.sound_kbps),
+    let audio = report.audio.as_ref().map(|audio| AudioFacts {
+        codec: audio.codec.to_owned(),
+        rate_hz: audio.rate_hz,
+        channels: audio.channels.into(),
+        kbps: Some(report.audio_kbps),
     });
     let feed = FeedFacts { name: plan.relay.clone(), cause: None, video, audio };
     let push = PushFacts {
@@ -252,23 +253,23 @@ fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
         protocol: plan.protocol,
         encrypted: plan.encrypted,
         key: KeyFacts { present: true, ..KeyFacts::default() },
-        main: Reach::NotTried,
+        main: Reachability::NotTried,
         backup: None,
     };
     let sheet = plan.sheet.as_ref().map(|sheet| (sheet.name.as_str(), &sheet.rules));
     let mut checks = check_push(&feed, &push, sheet);
-    // Keys and servers are the preflight's business: here they were our own.
+    // Keys and servers are checked by the preflight; a rehearsal has its own.
     checks.retain(|check| check.check != "key");
     let subject = plan.push.destination.clone();
     if report.findings.is_empty() {
         let stall = report.longest_stall.as_millis();
-        let reason = format!("no hole, no step back; the longest pause was {stall} ms");
-        checks.push(Check { subject, check: "stability", level: Level::Pass, reason, next_step: None });
+        let reason = format!("no gap, no backward step; the longest pause was {stall} ms");
+        checks.push(Check { subject, check: "stability", level: CheckStatus::Pass, reason, next_step: None });
     } else {
         checks.extend(report.findings.iter().map(|finding| Check {
             subject: subject.clone(),
             check: "stability",
-            level: Level::Fail,
+            level: CheckStatus::Fail,
             reason: finding.sentence(),
             next_step: Some("Survey the feed for longer: yonder feed survey --for 60s".to_owned()),
         }));
@@ -278,7 +279,7 @@ fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
 
 fn graded(report: Option<ChannelReport>) -> Graded {
     let video = report.as_ref().and_then(|report| report.video.clone());
-    let sound = report.as_ref().and_then(|report| report.sound.clone());
+    let audio = report.as_ref().and_then(|report| report.audio.clone());
     Graded {
         video_codec: video.as_ref().map(|video| video.codec.to_owned()),
         profile: video.as_ref().map(|video| video.profile.to_owned()),
@@ -289,9 +290,9 @@ fn graded(report: Option<ChannelReport>) -> Graded {
         peak_kbps: report.as_ref().map_or(0, |report| report.peak_kbps),
         keyframe_ms: report.as_ref().map_or(0, |report| report.keyframe_ms),
         b_frames: report.as_ref().is_some_and(|report| report.b_frames),
-        audio_codec: sound.as_ref().map(|sound| sound.codec.to_owned()),
-        audio_rate_hz: sound.as_ref().map(|sound| sound.rate_hz),
-        audio_kbps: report.as_ref().map_or(0, |report| report.sound_kbps),
+        audio_codec: audio.as_ref().map(|audio| audio.codec.to_owned()),
+        audio_rate_hz: audio.as_ref().map(|audio| audio.rate_hz),
+        audio_kbps: report.as_ref().map_or(0, |report| report.audio_kbps),
         skew_ms: report.as_ref().map_or(0, |report| report.skew_ms),
         longest_stall_ms: report.as_ref().map_or(0, |report| millis(report.longest_stall)),
         pictures: report.as_ref().map_or(0, |report| report.pictures),

@@ -28,7 +28,7 @@ impl Previews {
         Self { records, engine, events, stills: Mutex::default(), surveys: Mutex::default() }
     }
 
-    /// Drops all stills after a change of a feed: what failed under the old settings may work now.
+    /// Drops all stills after a change of a feed, since failures may not recur with the new settings.
     pub(crate) fn drop_stills(&self) {
         lock(&self.stills).clear();
     }

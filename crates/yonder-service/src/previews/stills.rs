@@ -1,4 +1,4 @@
-//! Stills, made at most every few seconds for each stream, for all viewers.
+//! Cache of stills, for all viewers of a stream.
 
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
@@ -10,22 +10,22 @@ use super::Previews;
 use crate::error::ServiceError;
 use crate::sync::lock;
 
-/// How long a still is good for.
+/// TTL of a still.
 const STILL_TTL: Duration = Duration::from_secs(4);
-/// How long a failure is: a page that asks again and again must not dial a camera with a wrong password each time.
-const SETTLED: Duration = Duration::from_secs(15);
-/// Stills kept at most.
-const KEPT: usize = 600;
+/// TTL of a failure: a page that asks repeatedly must not dial a camera with a wrong password each time.
+const FAILURE_TTL: Duration = Duration::from_secs(15);
+/// Maximum number of stills.
+const MAX_STILLS: usize = 600;
 
-/// The stills of late, by address.
+/// Recent stills by address.
 pub(super) type Stills = HashMap<String, (Instant, Result<Bytes, NoPicture>)>;
 
-/// Why there was no still.
+/// Reason for a missing still.
 #[derive(Debug, Clone)]
 pub(super) enum NoPicture {
-    /// The camera gave none.
+    /// The camera could not be pulled.
     Camera(CauseView),
-    /// It cannot be shown.
+    /// The frame could not be decoded.
     Undecoded(String),
 }
 
@@ -39,10 +39,10 @@ impl From<NoPicture> for ServiceError {
 }
 
 impl Previews {
-    /// Returns the specification of the stream for a still of a feed.
+    /// Returns the specification of a feed's stream.
     ///
     /// # Errors
-    /// Why there is no picture.
+    /// [`ServiceError::NotFound`], [`ServiceError::SecretLost`], or if the records cannot be read.
     pub fn stream_spec(&self, name: &str, is_sub: bool) -> Result<FeedSpec, ServiceError> {
         let feed = self.records.store.feed(name).map_err(|error| self.records.explain(error))?;
         if !is_sub {
@@ -55,31 +55,31 @@ impl Previews {
         })
     }
 
-    /// A still picture, made now or a moment ago.
+    /// Returns a still picture, from the cache or a new one.
     ///
     /// # Errors
-    /// Why there is no picture.
+    /// The reason why there is none.
     pub async fn still(&self, spec: FeedSpec) -> Result<Bytes, ServiceError> {
         let address = spec.url.to_string();
-        if let Some((made, kept)) = lock(&self.stills).get(&address)
-            && made.elapsed() < if kept.is_ok() { STILL_TTL } else { SETTLED }
+        if let Some((made, cached)) = lock(&self.stills).get(&address)
+            && made.elapsed() < if cached.is_ok() { STILL_TTL } else { FAILURE_TTL }
         {
-            return kept.clone().map_err(ServiceError::from);
+            return cached.clone().map_err(ServiceError::from);
         }
-        // The dial runs on the engine's own threads.
+        // Sockets belong to the engine's runtime.
         let engine = self.engine.clone();
         let asked = self.engine.runtime().spawn(async move { engine.still(spec).await });
-        let still = asked.await.map_err(|_| ServiceError::Internal("making a still was cut short"))?;
-        let kept = match still {
+        let still = asked.await.map_err(|_| ServiceError::Internal("the still was interrupted"))?;
+        let cached = match still {
             Ok(Ok(still)) => Ok(still.jpeg),
             Ok(Err(error)) => Err(NoPicture::Undecoded(error.to_string())),
             Err(cause) => Err(NoPicture::Camera(cause)),
         };
         let mut stills = lock(&self.stills);
-        if stills.len() >= KEPT {
+        if stills.len() >= MAX_STILLS {
             stills.retain(|_, (made, _)| made.elapsed() < STILL_TTL);
         }
-        stills.insert(address, (Instant::now(), kept.clone()));
-        kept.map_err(ServiceError::from)
+        stills.insert(address, (Instant::now(), cached.clone()));
+        cached.map_err(ServiceError::from)
     }
 }

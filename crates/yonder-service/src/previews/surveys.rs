@@ -1,4 +1,4 @@
-//! Surveys: measurements in the background, whose results are kept for a while.
+//! Surveys: measurements in the background, with results that are cached for a while.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -19,41 +19,41 @@ use crate::records::unstored_specs;
 use crate::sync::lock;
 use crate::views;
 
-/// Surveys kept; the oldest goes first.
-const KEPT: usize = 32;
-/// Surveys under way at a time: each may hold two of a camera's few viewers.
+/// Maximum number of surveys; the oldest are dropped.
+const MAX_SURVEYS: usize = 32;
+/// Maximum running surveys: each may occupy two sessions of a camera.
 const MAX_RUNNING: usize = 8;
-/// Seconds measured where nothing is said.
+/// Default duration, in seconds.
 const DEFAULT_SECONDS: u32 = 10;
 
-/// The surveys of late, oldest first.
+/// Recent surveys, the oldest first.
 #[derive(Debug, Default)]
 pub(super) struct Surveys {
-    kept: VecDeque<Kept>,
+    recent: VecDeque<CachedSurvey>,
     next: u64,
 }
 
 #[derive(Debug)]
-struct Kept {
+struct CachedSurvey {
     id: String,
     feed: Option<String>,
     view: SurveyView,
-    /// The measurement, while it runs.
+    /// Running measurement.
     task: Option<AbortHandle>,
 }
 
 impl Previews {
-    /// Begins a survey.
+    /// Starts a survey.
     ///
     /// # Errors
-    /// A feed that is not there, an address or a time that is not usable, or too many surveys under way.
+    /// An unknown feed, an invalid address or duration, or too many running surveys.
     pub fn begin_survey(self: &Arc<Self>, new: NewSurvey) -> Result<Survey, ServiceError> {
         let duration = read_duration(new.for_s)?;
         let feed = new.feed.clone();
         let (main, sub) = self.survey_specs(new)?;
         let begun = {
             let mut surveys = lock(&self.surveys);
-            if surveys.kept.iter().filter(|kept| !kept.view.done).count() >= MAX_RUNNING {
+            if surveys.recent.iter().filter(|survey| !survey.view.done).count() >= MAX_RUNNING {
                 return Err(ServiceError::TooManySurveys(MAX_RUNNING));
             }
             surveys.next += 1;
@@ -62,11 +62,11 @@ impl Previews {
                 |spec: &FeedSpec| StreamView { address: spec.url.to_string(), ..StreamView::default() };
             let view =
                 SurveyView { main: address(&main), sub: sub.as_ref().map(address), ..SurveyView::default() };
-            let kept = Kept { id, feed, view, task: None };
-            let begun = survey(&kept);
-            surveys.kept.push_back(kept);
-            if surveys.kept.len() > KEPT {
-                surveys.kept.pop_front();
+            let cached = CachedSurvey { id, feed, view, task: None };
+            let begun = to_api(&cached);
+            surveys.recent.push_back(cached);
+            if surveys.recent.len() > MAX_SURVEYS {
+                surveys.recent.pop_front();
             }
             begun
         };
@@ -76,57 +76,57 @@ impl Previews {
             previews.engine.survey(request, |view| previews.note_survey(&id, view)).await;
         });
         let mut surveys = lock(&self.surveys);
-        if let Some(kept) = surveys.kept.iter_mut().find(|kept| kept.id == begun.id) {
-            kept.task = Some(task.abort_handle());
+        if let Some(survey) = surveys.recent.iter_mut().find(|survey| survey.id == begun.id) {
+            survey.task = Some(task.abort_handle());
         }
         drop(surveys);
         Ok(begun)
     }
 
-    /// A survey of late.
+    /// Returns a recent survey.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`].
     pub fn survey(&self, id: &str) -> Result<Survey, ServiceError> {
         let surveys = lock(&self.surveys);
-        surveys.kept.iter().find(|kept| kept.id == id).map(survey).ok_or_else(|| not_found(id))
+        surveys.recent.iter().find(|survey| survey.id == id).map(to_api).ok_or_else(|| not_found(id))
     }
 
-    /// The still picture of one of a survey's streams.
+    /// Returns the still picture of one of a survey's streams.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or [`ServiceError::NoStill`] with the reason.
     pub fn survey_still(&self, id: &str, is_sub: bool) -> Result<Bytes, ServiceError> {
         let surveys = lock(&self.surveys);
-        let kept = surveys.kept.iter().find(|kept| kept.id == id).ok_or_else(|| not_found(id))?;
-        let stream = if is_sub { kept.view.sub.as_ref() } else { Some(&kept.view.main) };
+        let survey = surveys.recent.iter().find(|survey| survey.id == id).ok_or_else(|| not_found(id))?;
+        let stream = if is_sub { survey.view.sub.as_ref() } else { Some(&survey.view.main) };
         match stream.and_then(|stream| stream.still.as_ref()) {
             Some(Ok(still)) => Ok(still.jpeg.clone()),
             Some(Err(error)) => Err(ServiceError::NoStill(error.to_string())),
-            None => Err(ServiceError::NoStill("no picture has come yet".to_owned())),
+            None => Err(ServiceError::NoStill("no frame was received yet".to_owned())),
         }
     }
 
-    /// Ends a survey early; what it has measured stays.
+    /// Ends a survey early; its measurements are retained.
     ///
     /// # Errors
     /// [`ServiceError::NoSuchSurvey`].
     pub fn cancel_survey(&self, id: &str) -> Result<Survey, ServiceError> {
         let mut surveys = lock(&self.surveys);
-        let kept = surveys.kept.iter_mut().find(|kept| kept.id == id).ok_or_else(|| not_found(id))?;
-        if let Some(task) = kept.task.take() {
+        let survey = surveys.recent.iter_mut().find(|survey| survey.id == id).ok_or_else(|| not_found(id))?;
+        if let Some(task) = survey.task.take() {
             task.abort();
         }
-        kept.view.done = true;
-        Ok(survey(kept))
+        survey.view.done = true;
+        Ok(to_api(survey))
     }
 
     fn note_survey(&self, id: &str, view: &SurveyView) {
         let mut surveys = lock(&self.surveys);
-        let Some(kept) = surveys.kept.iter_mut().find(|kept| kept.id == id) else { return };
-        // The picture is decoded once and does not come again with every figure.
-        kept.view = view.clone();
-        let event = RelayEvent::Survey { survey: Box::new(survey(kept)) };
+        let Some(survey) = surveys.recent.iter_mut().find(|survey| survey.id == id) else { return };
+        // The still is encoded once, and not sent again with each update.
+        survey.view = view.clone();
+        let event = RelayEvent::Survey { survey: Box::new(to_api(survey)) };
         self.events.publish(&event);
     }
 
@@ -149,11 +149,11 @@ impl Previews {
             (feed, _) => Err(ServiceError::Invalid {
                 field: "feed",
                 detail: if feed.is_some() {
-                    "both a feed and an address are named".to_owned()
+                    "both a feed and an address are given".to_owned()
                 } else {
-                    "neither a feed nor an address is named".to_owned()
+                    "neither a feed nor an address is given".to_owned()
                 },
-                hint: "Name a feed that is kept, or give an address.",
+                hint: "Name a saved feed, or give an address.",
             }),
         }
     }
@@ -169,25 +169,25 @@ fn read_duration(seconds: Option<u32>) -> Result<Duration, ServiceError> {
         return Err(ServiceError::Invalid {
             field: "for_s",
             detail: format!("{} s is not from 2 to 300 s", duration.as_secs()),
-            hint: "Ten seconds tell most; sixty tell the clock's drift as well.",
+            hint: "Ten seconds are usually enough; sixty also measure clock drift.",
         });
     }
     Ok(duration)
 }
 
-fn survey(kept: &Kept) -> Survey {
+fn to_api(survey: &CachedSurvey) -> Survey {
     let advice = |advice: &yonder_core::Advice| SurveyAdvice {
         code: advice.code.to_owned(),
         about: advice.about.to_owned(),
         message: advice.message.clone(),
     };
     Survey {
-        id: kept.id.clone(),
-        feed: kept.feed.clone(),
-        done: kept.view.done,
-        main: stream(&kept.view.main),
-        sub: kept.view.sub.as_ref().map(stream),
-        advice: kept.view.advice.iter().map(advice).collect(),
+        id: survey.id.clone(),
+        feed: survey.feed.clone(),
+        done: survey.view.done,
+        main: stream(&survey.view.main),
+        sub: survey.view.sub.as_ref().map(stream),
+        advice: survey.view.advice.iter().map(advice).collect(),
     }
 }
 

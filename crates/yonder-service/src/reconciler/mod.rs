@@ -1,4 +1,4 @@
-//! Reconciliation: brings the engine to what is stored and wanted.
+//! Reconciliation of the engine with the records.
 
 mod schedules;
 
@@ -10,7 +10,7 @@ use yonder_store::{DesiredState, Relay as StoredRelay, StoreError};
 
 use crate::error::ServiceError;
 use crate::journal::Journal;
-use crate::records::{Effect, Records, is_on_air};
+use crate::records::{EngineAction, Records, is_on_air};
 
 /// Keeps the engine in step with the records.
 #[derive(Debug)]
@@ -27,7 +27,7 @@ impl Reconciler {
         Self { records, engine, journal, switching: Mutex::default() }
     }
 
-    /// Starts all relays that are wanted. One that cannot be started is logged, and the others start.
+    /// Starts all relays with a desired state of running. Failures are logged and do not affect the others.
     pub(crate) fn resume(&self) {
         for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             if let Err(error) = self.bring_up(relay) {
@@ -36,13 +36,13 @@ impl Reconciler {
         }
     }
 
-    /// Has a running feed take over its stored settings.
+    /// Applies the stored settings to a running feed.
     fn update_feed(&self, name: &str) -> Result<(), ServiceError> {
         self.engine.update_feed(self.records.feed_spec(&self.records.store.feed(name)?)?);
         Ok(())
     }
 
-    /// Ends the broadcasts of a relay at once, before anything that may wait for the disk.
+    /// Ends the broadcasts of a relay at once, before anything that may block on the disk.
     pub fn withdraw_relay(&self, name: &str) {
         if let Some(known) =
             self.records.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name))
@@ -51,7 +51,7 @@ impl Reconciler {
         }
     }
 
-    /// Has a wanted relay take over its stored settings, or ends it outside its windows.
+    /// Applies the stored settings of a relay that should run, or ends it outside of its windows.
     fn bring_up(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
         if !is_on_air(relay) {
             self.engine.withdraw(&relay.name);
@@ -61,7 +61,7 @@ impl Reconciler {
         Ok(())
     }
 
-    /// Switches the output of a relay that runs at once, before any access to the disk.
+    /// Switches the output of a running relay at once, before anything that may block on the disk.
     pub fn switch_output(&self, name: &str, wanted: DesiredState) {
         let relays = self.records.stored_relays();
         let known = relays.iter().find(|relay| relay.name.eq_ignore_ascii_case(name));
@@ -69,30 +69,30 @@ impl Reconciler {
         self.engine.hold(&relay.name, wanted == DesiredState::Hold);
     }
 
-    /// Applies the effects of a committed change. To be called under the lock of changes.
-    pub(crate) fn apply(&self, effects: &[Effect]) {
-        for effect in effects {
-            if let Err(error) = self.apply_one(effect) {
-                tracing::error!(?effect, %error, "the engine could not follow a stored change");
+    /// Applies the actions of a committed change. Must be called under the write lock.
+    pub(crate) fn apply(&self, actions: &[EngineAction]) {
+        for action in actions {
+            if let Err(error) = self.apply_one(action) {
+                tracing::error!(?action, %error, "the engine could not apply a stored change");
             }
         }
     }
 
-    fn apply_one(&self, effect: &Effect) -> Result<(), ServiceError> {
-        match effect {
-            Effect::UpdateFeed(name) => self.update_feed(name),
-            Effect::Withdraw(name) => {
+    fn apply_one(&self, action: &EngineAction) -> Result<(), ServiceError> {
+        match action {
+            EngineAction::UpdateFeed(name) => self.update_feed(name),
+            EngineAction::Withdraw(name) => {
                 self.engine.withdraw(name);
                 Ok(())
             }
-            Effect::ForgetPicture(name) => {
+            EngineAction::ForgetPicture(name) => {
                 self.records.forget_picture(name);
                 Ok(())
             }
-            Effect::Apply(name) => {
+            EngineAction::Apply(name) => {
                 match self.records.store.relay(name) {
                     Ok(relay) => self.follow_desired_state(&relay),
-                    // Removed in the same group.
+                    // Removed in the same transaction.
                     Err(StoreError::NotFound { .. }) => Ok(()),
                     Err(error) => Err(error.into()),
                 }

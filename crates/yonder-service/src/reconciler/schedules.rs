@@ -1,4 +1,4 @@
-//! On-air windows and rollovers: starts, stops and reconnects by the clock.
+//! On-air windows and rollovers by the clock.
 
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
@@ -8,7 +8,7 @@ use yonder_api::FieldChange;
 use yonder_core::Role;
 use yonder_core::on_air::{QuietMinute, rollover_at};
 use yonder_engine::PushView;
-use yonder_store::{KeyKind, Kind, Relay as StoredRelay};
+use yonder_store::{KeyKind, RecordKind, Relay as StoredRelay};
 
 use super::Reconciler;
 use crate::change::{Actor, Change};
@@ -17,11 +17,11 @@ use crate::records::{schedule, schedule_of};
 use crate::sync::lock;
 use crate::time;
 
-/// Longest pause between two checks, since the system clock may be set.
+/// Maximum interval of checks, since the system clock may be set.
 const MAX_PAUSE: Duration = Duration::from_secs(20);
 
 impl Reconciler {
-    /// Starts and stops relays by their windows, until the task is dropped.
+    /// Opens and closes on-air windows, until the task is dropped.
     pub(crate) async fn run_schedules(self: Arc<Self>) {
         loop {
             let next = self.follow_windows();
@@ -30,7 +30,7 @@ impl Reconciler {
         }
     }
 
-    /// Reconnects pushes before their broadcasts are too long, until the task is dropped.
+    /// Rolls over long broadcasts, until the task is dropped.
     pub(crate) async fn run_rollovers(self: Arc<Self>) {
         loop {
             let reconciler = Arc::clone(&self);
@@ -40,7 +40,7 @@ impl Reconciler {
         }
     }
 
-    /// Begins to bring every relay to the state of its windows. Returns the time until the next window opens or closes.
+    /// Begins to apply the windows of all relays. Returns the time until the next change.
     fn follow_windows(self: &Arc<Self>) -> Option<Duration> {
         let now_ms = time::millis(SystemTime::now());
         let mut next: Option<Duration> = None;
@@ -50,7 +50,7 @@ impl Reconciler {
             let is_due = self.engine.relay(&relay.name).is_some() != schedule.is_on_air(now_ms);
             if is_due && lock(&self.switching).insert(relay.name.clone()) {
                 let switching = Switching { reconciler: Arc::clone(self), relay: relay.name.clone() };
-                // Each by itself: one that waits for the disk keeps no other.
+                // On separate threads, so that a relay that waits for the disk delays no other.
                 tokio::task::spawn_blocking(move || {
                     let Switching { reconciler, relay } = &switching;
                     if let Err(error) = reconciler.open_or_close(relay) {
@@ -62,8 +62,8 @@ impl Reconciler {
         next
     }
 
-    /// Opens or closes a window, unless the relay has been stopped since. Waits a second at most for a change in progress,
-    /// and to close a window not for the disk.
+    /// Opens or closes a window, unless the relay has been stopped since. Waits at most a second for a change in
+    /// progress; closing does not wait for the disk.
     fn open_or_close(&self, name: &str) -> Result<(), ServiceError> {
         let changing = self.records.try_lock_changes();
         let wanted = || {
@@ -74,7 +74,7 @@ impl Reconciler {
         let on_air = schedule_of(&relay)?.is_on_air(time::millis(SystemTime::now()));
         if on_air != self.engine.relay(name).is_some() {
             self.bring_up(&relay)?;
-            // The change that was in progress may have stopped or removed the relay.
+            // The change in progress may have stopped or removed the relay.
             if changing.is_none() && wanted().is_none() {
                 self.engine.withdraw(name);
                 return Ok(());
@@ -84,13 +84,13 @@ impl Reconciler {
         Ok(())
     }
 
-    /// Records that a window has opened or closed.
+    /// Records the opening or closing of a window.
     fn audit_window(&self, relay: &StoredRelay, on_air: bool) {
         let change = Change {
             actor: Actor::schedule(),
             needs: Role::Admin,
             action: if on_air { "on-air" } else { "off-air" },
-            kind: Kind::Relay,
+            kind: RecordKind::Relay,
             name: relay.name.clone(),
             expected_revision: None,
         };
@@ -107,7 +107,7 @@ impl Reconciler {
         }
     }
 
-    /// Reconnects pushes whose broadcast would soon be too long for their platform.
+    /// Rolls over pushes whose broadcasts approach the limit of their platform.
     fn roll_over(&self, relay: &StoredRelay, now_ms: i64) {
         let Some(view) = self.engine.relay(&relay.name) else { return };
         for push in &view.pushes {
@@ -117,7 +117,7 @@ impl Reconciler {
                     "A planned reconnect to {}: the platform ends long broadcasts.",
                     push.destination
                 );
-                self.journal.log_own("rolled-over", Kind::Relay, &relay.name, &detail);
+                self.journal.log_own("rolled-over", RecordKind::Relay, &relay.name, &detail);
             }
         }
     }
@@ -126,7 +126,7 @@ impl Reconciler {
         let Some(connected) = push.connected_since else { return false };
         let due_ms = || {
             let destination = self.records.store.destination(&push.destination).ok()?;
-            // A key for one broadcast does not open a second one.
+            // A key for one broadcast is not valid for a second one.
             if destination.settings.key_kind == KeyKind::OneBroadcast {
                 return None;
             }
@@ -140,7 +140,7 @@ impl Reconciler {
     }
 }
 
-/// Mark of a relay whose window is being opened or closed, also when that panics.
+/// Guard of a relay whose window is being opened or closed.
 struct Switching {
     reconciler: Arc<Reconciler>,
     relay: String,

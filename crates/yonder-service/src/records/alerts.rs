@@ -5,27 +5,27 @@ use std::time::SystemTime;
 use yonder_api::{AlertChange, NewAlert};
 use yonder_core::alerts::Trigger;
 use yonder_core::{check_name, nearest_name};
-use yonder_store::{Alert as StoredAlert, Kind};
+use yonder_store::{Alert as StoredAlert, RecordKind};
 
 use super::{Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
 
-/// Interval at which an open alert is repeated, in seconds: default, and allowed range.
+/// Repetition interval of open alerts, in seconds: default and range.
 pub(crate) const DEFAULT_REPEAT_S: u32 = 4 * 3_600;
 const REPEATS_S: std::ops::RangeInclusive<u32> = 60..=7 * 86_400;
 
-/// Longest time for which an alert can be muted, in seconds: 31 days.
+/// Maximum duration of a mute, in seconds: 31 days.
 const MAX_MUTE_S: u32 = 31 * 86_400;
 
 impl Records {
-    /// Reads the name that an alert is limited to: that of a relay, feed, destination or uplink.
+    /// Checks the name that an alert is limited to: that of a relay, feed, destination or uplink.
     fn read_about(&self, about: Option<String>) -> Result<Option<String>, ServiceError> {
         let Some(about) = about.map(|about| about.trim().to_owned()).filter(|about| !about.is_empty()) else {
             return Ok(None);
         };
         let mut known = Vec::new();
-        for kind in [Kind::Relay, Kind::Feed, Kind::Destination, Kind::Uplink] {
+        for kind in [RecordKind::Relay, RecordKind::Feed, RecordKind::Destination, RecordKind::Uplink] {
             known.extend(self.store.names(kind)?);
         }
         if let Some(name) = known.iter().find(|name| name.to_lowercase() == about.to_lowercase()) {
@@ -42,13 +42,13 @@ impl Records {
 }
 
 impl Transaction<'_> {
-    /// Adds an alert, and returns its name.
+    /// Adds an alert rule, and returns its name.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, a contact that is unknown, a name that is taken, or when the
     /// records cannot be written.
     pub fn add_alert(&self, new: &NewAlert) -> Result<String, ServiceError> {
-        let kept = StoredAlert {
+        let stored = StoredAlert {
             name: check_name(&new.name).map_err(|error| ServiceError::name(&error))?,
             trigger: read_trigger(&new.when)?,
             about: self.read_about(new.about.clone())?,
@@ -56,38 +56,38 @@ impl Transaction<'_> {
             to: new.to.clone(),
             muted_until_ms: None,
         };
-        self.store.add_alert(&kept).map_err(|error| self.explain(error))?;
-        Ok(kept.name)
+        self.store.add_alert(&stored).map_err(|error| self.explain(error))?;
+        Ok(stored.name)
     }
 
-    /// Changes an alert, and returns its name.
+    /// Changes an alert rule, and returns its name.
     ///
     /// # Errors
     /// As [`Transaction::add_alert`], and [`ServiceError::NotFound`].
     pub fn edit_alert(&self, name: &str, change: AlertChange) -> Result<String, ServiceError> {
-        let mut kept = self.store.alert(name).map_err(|error| self.explain(error))?;
+        let mut stored = self.store.alert(name).map_err(|error| self.explain(error))?;
         if let Some(new_name) = &change.name {
-            kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            stored.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
         }
         if let Some(when) = &change.when {
-            kept.trigger = read_trigger(when)?;
+            stored.trigger = read_trigger(when)?;
         }
-        // The name of a record that was removed stays.
-        if let Some(about) = change.about.filter(|about| Some(about) != kept.about.as_ref()) {
-            kept.about = self.read_about(Some(about))?;
+        // An unchanged name is stored, even of a removed record.
+        if let Some(about) = change.about.filter(|about| Some(about) != stored.about.as_ref()) {
+            stored.about = self.read_about(Some(about))?;
         }
         if let Some(repeat_s) = change.repeat_s {
-            kept.repeat_s = read_repeat(repeat_s)?;
+            stored.repeat_s = read_repeat(repeat_s)?;
         }
-        kept.to = change.to.unwrap_or(kept.to);
-        self.store.edit_alert(name, &kept).map_err(|error| self.explain(error))?;
-        Ok(kept.name)
+        stored.to = change.to.unwrap_or(stored.to);
+        self.store.edit_alert(name, &stored).map_err(|error| self.explain(error))?;
+        Ok(stored.name)
     }
 
-    /// Mutes an alert for some time, and returns its name; 0 s ends the mute.
+    /// Mutes an alert rule for some time, and returns its name; 0 s ends the mute.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for more than a month, or when the records cannot be written.
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for more than a month, or if the records cannot be written.
     pub fn mute_alert(&self, name: &str, for_s: u32) -> Result<String, ServiceError> {
         if for_s > MAX_MUTE_S {
             return Err(ServiceError::Invalid {
@@ -102,10 +102,10 @@ impl Transaction<'_> {
         Ok(name.to_owned())
     }
 
-    /// Removes an alert.
+    /// Removes an alert rule.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], or if the records cannot be written.
     pub fn remove_alert(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_alert(name).map_err(|error| self.explain(error))
     }

@@ -5,7 +5,7 @@ use url::Url;
 use yonder_api::{Channel, ContactChange, NewContact};
 use yonder_core::check_name;
 use yonder_store::{
-    Contact as StoredContact, ContactSettings, Kind, NewContact as ContactValues, SecretChange,
+    Contact as StoredContact, ContactSettings, NewContact as ContactValues, RecordKind, SecretChange,
     shortened_web_address,
 };
 
@@ -13,14 +13,14 @@ use super::{Records, Transaction};
 use crate::channel::read_mailboxes;
 use crate::error::ServiceError;
 
-/// Hours from one sign of life to the next, at most.
+/// Maximum interval of signs of life, in hours.
 const MAX_SIGN_OF_LIFE_H: u32 = 7 * 24;
 
 impl Transaction<'_> {
-    /// Adds a contact. Returns its name, and the secret that was made for a web contact without one.
+    /// Adds a contact. Returns its name, and the generated secret of a webhook without one.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or if the records cannot be written.
     pub fn add_contact(&self, new: NewContact) -> Result<(String, Option<SecretString>), ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let (channel, address) = read_new_channel(&new.channel, None)?;
@@ -45,67 +45,74 @@ impl Transaction<'_> {
     /// # Errors
     /// As [`Transaction::add_contact`], and [`ServiceError::NotFound`].
     pub fn edit_contact(&self, name: &str, change: ContactChange) -> Result<String, ServiceError> {
-        let mut kept = self.store.contact(name).map_err(|error| self.explain(error))?;
+        let mut stored = self.store.contact(name).map_err(|error| self.explain(error))?;
         if let Some(new_name) = &change.name {
-            kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            stored.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
         }
         let mut address = SecretChange::Keep;
         if let Some(channel) = &change.channel {
-            let (channel, new_address) = read_new_channel(channel, Some(&read_channel(&kept)?))?;
+            let (channel, new_address) = read_new_channel(channel, Some(&read_channel(&stored)?))?;
             address = match (&channel, new_address) {
-                (_, Some(new)) if self.is_address_of(&kept, &new) => SecretChange::Keep,
+                (_, Some(new)) if self.is_address_of(&stored, &new) => SecretChange::Keep,
                 (_, Some(new)) => SecretChange::Set(new),
                 // The shortened form stands for the stored address.
                 (Channel::Webhook { url }, None) if is_shortened(url) => SecretChange::Keep,
                 (Channel::Webhook { .. } | Channel::Email { .. }, None) => SecretChange::Remove,
             };
-            kept.settings = written(&channel)?;
+            stored.settings = written(&channel)?;
         }
         if let Some(hours) = change.sign_of_life_h {
-            kept.sign_of_life_h = read_sign_of_life(Some(hours))?;
+            stored.sign_of_life_h = read_sign_of_life(Some(hours))?;
         }
         let secret = change.secret.map_or(SecretChange::Keep, |new| SecretChange::Set(new.into_inner()));
         let new = ContactSettings {
-            name: &kept.name,
-            settings: &kept.settings,
-            sign_of_life_h: kept.sign_of_life_h,
+            name: &stored.name,
+            settings: &stored.settings,
+            sign_of_life_h: stored.sign_of_life_h,
         };
         self.store.edit_contact(name, &new, &secret, &address)?;
-        Ok(kept.name)
+        Ok(stored.name)
     }
 
     /// Removes a contact.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], or if the records cannot be written.
     pub fn remove_contact(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_contact(name).map_err(|error| self.explain(error))
     }
 }
 
 impl Records {
-    /// Opens the secret of a contact.
+    /// Decrypts the secret of a contact.
     ///
     /// # Errors
-    /// [`ServiceError::SecretLost`] when it cannot be opened.
+    /// [`ServiceError::SecretLost`] if that fails.
     pub(crate) fn open_contact_secret(
         &self,
-        kept: &StoredContact,
+        stored: &StoredContact,
     ) -> Result<Option<SecretString>, ServiceError> {
-        let opened = kept.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
-        let name = || kept.name.clone();
-        opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Contact, name: name(), secret: "secret" })
+        let opened = stored.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
+        let name = || stored.name.clone();
+        opened.map_err(|_| ServiceError::SecretLost {
+            kind: RecordKind::Contact,
+            name: name(),
+            secret: "secret",
+        })
     }
 
-    /// Returns where and how a contact is notified, with the whole address.
+    /// Returns the channel of a contact with its complete address.
     ///
     /// # Errors
-    /// [`ServiceError::SecretLost`] when the address cannot be opened.
-    pub(crate) fn full_channel(&self, kept: &StoredContact) -> Result<Channel, ServiceError> {
-        let channel = read_channel(kept)?;
-        let Some(address) = &kept.address else { return Ok(channel) };
-        let lost =
-            |_| ServiceError::SecretLost { kind: Kind::Contact, name: kept.name.clone(), secret: "address" };
+    /// [`ServiceError::SecretLost`] if the address cannot be decrypted.
+    pub(crate) fn full_channel(&self, stored: &StoredContact) -> Result<Channel, ServiceError> {
+        let channel = read_channel(stored)?;
+        let Some(address) = &stored.address else { return Ok(channel) };
+        let lost = |_| ServiceError::SecretLost {
+            kind: RecordKind::Contact,
+            name: stored.name.clone(),
+            secret: "address",
+        };
         let address = self.store.unseal(address).map_err(lost)?;
         Ok(match channel {
             Channel::Webhook { .. } => Channel::Webhook { url: address.expose_secret().to_owned() },
@@ -113,15 +120,15 @@ impl Records {
         })
     }
 
-    fn is_address_of(&self, kept: &StoredContact, address: &SecretString) -> bool {
-        let known = kept.address.as_ref().and_then(|known| self.store.unseal(known).ok());
+    fn is_address_of(&self, stored: &StoredContact, address: &SecretString) -> bool {
+        let known = stored.address.as_ref().and_then(|known| self.store.unseal(known).ok());
         known.is_some_and(|known| known.expose_secret() == address.expose_secret())
     }
 }
 
-/// Reads the stored settings of a contact.
-pub(crate) fn read_channel(kept: &StoredContact) -> Result<Channel, ServiceError> {
-    serde_json::from_str(&kept.settings)
+/// Parses the stored settings of a contact.
+pub(crate) fn read_channel(stored: &StoredContact) -> Result<Channel, ServiceError> {
+    serde_json::from_str(&stored.settings)
         .map_err(|_| ServiceError::Internal("a contact's settings cannot be read"))
 }
 
@@ -130,16 +137,16 @@ fn written(channel: &Channel) -> Result<String, ServiceError> {
         .map_err(|_| ServiceError::Internal("a contact's settings cannot be written"))
 }
 
-/// Mark in a web address that is shortened.
+/// Marks a shortened web address.
 const SHORTENED: &str = "/…";
 
-/// True for a web address as it is shown.
+/// Returns true for a shortened web address.
 fn is_shortened(url: &str) -> bool {
     url.contains(SHORTENED)
 }
 
-/// Checks where and how a contact is to be notified. Returns it as it is shown, and the whole address where that is shortened;
-/// `None` too for the form that is shown of `before`, which keeps the stored address.
+/// Checks a channel. Returns it in its displayed form, and the complete address if that is shortened; `None` also for
+/// the displayed form of `before`, which keeps the stored address.
 fn read_new_channel(
     channel: &Channel,
     before: Option<&Channel>,
@@ -185,7 +192,7 @@ fn check_channel(channel: &Channel) -> Result<(), ServiceError> {
     }
 }
 
-/// Reads the interval of the signs of life; 0 sends none.
+/// Parses the interval of signs of life; 0 for none.
 fn read_sign_of_life(hours: Option<u32>) -> Result<Option<u32>, ServiceError> {
     let hours = hours.filter(|hours| *hours > 0);
     if hours.is_some_and(|hours| hours > MAX_SIGN_OF_LIFE_H) {

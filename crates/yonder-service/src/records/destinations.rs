@@ -15,8 +15,8 @@ use yonder_api::{
 use yonder_core::{RefusalRule, check_name};
 use yonder_engine::{PrivateAuthority, PushSpec};
 use yonder_store::{
-    AddressSecrets, Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
-    NewDestination as DestinationValues, NewSecrets, SealedSecret, SecretChange,
+    AddressSecrets, Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind,
+    NewDestination as DestinationValues, NewSecrets, RecordKind, SealedSecret, SecretChange,
 };
 
 use super::feeds::{history, unknown_placeholder};
@@ -24,34 +24,34 @@ use super::{Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
 
-/// A push returns to its first server once that has been reachable for so long, where nothing is said.
+/// Default failback delay, in seconds.
 pub(crate) const DEFAULT_RETURN_S: u32 = 120;
-/// Shortest and longest that can be asked for.
+/// Range of the failback delay, in seconds.
 const RETURN_RANGE_S: std::ops::RangeInclusive<u32> = 5..=86_400;
-/// Largest authority read: a chain of some certificates.
+/// Maximum size of a certificate authority: a chain of some certificates.
 const MAX_AUTHORITY: usize = 64 * 1024;
-/// Longest watch page address.
+/// Maximum length of a watch page address.
 const MAX_WATCH_PAGE: usize = 2_048;
 
 impl Records {
-    /// All destinations by name.
+    /// Returns all destinations by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn destinations(&self) -> Result<Vec<Destination>, ServiceError> {
         self.store.destinations()?.iter().map(|destination| self.destination_view(destination)).collect()
     }
 
-    /// One destination.
+    /// Returns a destination.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn destination(&self, name: &str) -> Result<Destination, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
         self.destination_view(&destination)
     }
 
-    /// Returns settings with the changes that are neither names nor addresses.
+    /// Returns the settings with all changes except those of names and addresses.
     fn changed_settings(
         &self,
         before: DestinationSettings,
@@ -91,7 +91,7 @@ impl Records {
         })
     }
 
-    /// Returns the server of a changed destination, and the key that came with its address.
+    /// Returns the server of a changed destination, and a key from its address.
     fn changed_server(
         &self,
         change: &DestinationChange,
@@ -99,10 +99,10 @@ impl Records {
         repairs: &mut Vec<String>,
     ) -> Result<(ServerAddress, Option<StreamKey>), ServiceError> {
         let Some(server) = &change.server else {
-            return Ok((kept_server(&stored.settings.server)?, None));
+            return Ok((stored_server(&stored.settings.server)?, None));
         };
-        // A key at the end of the address, as it is stored already, is dropped; a stream ID where there is no key yet becomes
-        // the key.
+        // A key at the end of the address that is stored already is dropped; a stream ID becomes the key if there is
+        // none yet.
         let known = self.stored_key(stored).map(|key| Secret::from(key.expose().to_owned()));
         let (pasted, notes) = read_both(Some(server), known.as_ref())?;
         if pasted.passphrase.is_some() {
@@ -119,16 +119,19 @@ impl Records {
         Ok((pasted.server, pasted.key.filter(|_| stored.key.is_none())))
     }
 
-    /// Key and passphrase in clear. The caller records it.
+    /// Returns key and passphrase in clear. The caller must audit it.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn reveal_key(&self, name: &str) -> Result<RevealedKey, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
         let name = &destination.settings.name;
         let open = |secret: &SealedSecret, what| {
-            let lost =
-                |_| ServiceError::SecretLost { kind: Kind::Destination, name: name.clone(), secret: what };
+            let lost = |_| ServiceError::SecretLost {
+                kind: RecordKind::Destination,
+                name: name.clone(),
+                secret: what,
+            };
             self.store.unseal(secret).map(Secret::from).map_err(lost)
         };
         let revealed = RevealedKey {
@@ -142,29 +145,32 @@ impl Records {
         Ok(revealed)
     }
 
-    /// Another destination with the same key at the same server. None can be added; records of an older version may
-    /// hold one.
-    pub(crate) fn twin_of(&self, destination: &StoredDestination) -> Result<Option<String>, ServiceError> {
-        let server = kept_server(&destination.settings.server)?;
+    /// Returns another destination with the same key at the same server. None can be added; records of an older version
+    /// may contain one.
+    pub(crate) fn destination_with_same_key(
+        &self,
+        destination: &StoredDestination,
+    ) -> Result<Option<String>, ServiceError> {
+        let server = stored_server(&destination.settings.server)?;
         for (other, theirs) in self.store.destinations_with_same_key(destination)? {
-            if kept_server(&theirs)?.is_same_ingest(&server) {
+            if stored_server(&theirs)?.is_same_ingest(&server) {
                 return Ok(Some(other));
             }
         }
         Ok(None)
     }
 
-    /// Name and server of each other destination with the key.
+    /// Returns name and server of each other destination with the key.
     fn others_with_key(&self, name: &str, key: &StreamKey) -> Result<Vec<(String, String)>, ServiceError> {
         let mut all = self.store.destinations_with_key(&key.expose().into())?;
         all.retain(|(other, _)| !other.eq_ignore_ascii_case(name));
         Ok(all)
     }
 
-    /// Returns the specification of a push for the engine. A push whose secrets cannot be opened is not dialed, and says why.
+    /// Returns the engine's specification of a push. A push whose secrets cannot be decrypted is blocked with that cause.
     ///
     /// # Errors
-    /// When the records of its server, authority, uplinks or platform cannot be read.
+    /// If the records of its server, authority, uplinks or platform cannot be read.
     pub(crate) fn push_spec(&self, destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
         let settings = &destination.settings;
         let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
@@ -190,19 +196,19 @@ impl Records {
         })
     }
 
-    /// Lines of a platform's rule sheet about its refusals.
+    /// Returns the lines of a platform's rule sheet about refusals.
     fn refusal_rules(&self, platform: Option<&str>) -> Result<Arc<[RefusalRule]>, ServiceError> {
         let Some(platform) = platform else { return Ok(Arc::default()) };
         Ok(self.sheet(platform)?.map(|sheet| sheet.rules.refusals.into()).unwrap_or_default())
     }
 
-    /// Opens the stream key of a destination; `None` if there is none, or it is lost.
+    /// Decrypts the stream key of a destination; `None` if there is none, or that fails.
     fn stored_key(&self, destination: &StoredDestination) -> Option<StreamKey> {
         let key = destination.key.as_ref()?;
         self.store.unseal(&key.secret).ok().map(StreamKey::from_stored)
     }
 
-    /// True if a secret of a destination cannot be opened.
+    /// Returns true if a secret of a destination cannot be decrypted.
     pub(crate) fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
         let key = destination.key.as_ref().map(|key| &key.secret);
         let others = destination.passphrase.iter().chain(&destination.address_secrets);
@@ -211,7 +217,7 @@ impl Records {
 
     fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {
         let settings = &destination.settings;
-        let server = kept_server(&settings.server)?;
+        let server = stored_server(&settings.server)?;
         let age_s = time::now_s().saturating_sub(destination.key_set_s);
         Ok(Destination {
             name: settings.name.clone(),
@@ -220,7 +226,7 @@ impl Records {
             server: settings.server.clone(),
             backup_server: settings.backup_server.clone(),
             return_after_s: u32::try_from(settings.return_after_s).unwrap_or(DEFAULT_RETURN_S),
-            protocol: server.protocol().word().to_owned(),
+            protocol: server.protocol().as_str().to_owned(),
             encrypted: is_encrypted(&server, destination),
             platform: settings.platform.clone(),
             watch_page: settings.watch_page.clone(),
@@ -255,11 +261,11 @@ impl Records {
 }
 
 impl Transaction<'_> {
-    /// Adds a destination. Returns it with the corrections of what was pasted.
+    /// Adds a destination. Returns it with the corrections of the input.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, a platform that is not known, a key that another destination has
-    /// already, a name that is taken, or when the records cannot be written.
+    /// already, a name that is taken, or if the records cannot be written.
     pub fn add_destination(&self, new: NewDestination) -> Result<Stored, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let (pasted, mut repairs) = read_both(new.server.as_ref(), new.key.as_ref())?;
@@ -305,10 +311,10 @@ impl Transaction<'_> {
         Ok(Stored { destination: self.destination(&values.settings.name)?, repairs })
     }
 
-    /// Changes a destination; running pushes to it are reconnected if their settings changed.
+    /// Changes a destination; running pushes to it reconnect if their settings have changed.
     ///
     /// # Errors
-    /// As [`Transaction::add_destination`], and [`ServiceError::Running`] for a new name while pushes run to it.
+    /// As [`Transaction::add_destination`], and [`ServiceError::Running`] for a rename while pushes run.
     pub fn edit_destination(&self, name: &str, change: DestinationChange) -> Result<Stored, ServiceError> {
         let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
         let before = stored.settings.clone();
@@ -318,11 +324,11 @@ impl Transaction<'_> {
         };
         let relays = self.store.relays_to(&before.name)?;
         if new_name != before.name && relays.iter().any(|relay| self.engine.relay(relay).is_some()) {
-            return Err(ServiceError::Running { kind: Kind::Destination, name: before.name });
+            return Err(ServiceError::Running { kind: RecordKind::Destination, name: before.name });
         }
         let mut repairs = Vec::new();
         let known = AddressSecrets::open(&self.store, stored.address_secrets.as_ref());
-        // Lost ones are replaced with their address.
+        // Secrets that cannot be decrypted are replaced with the address.
         let is_lost = known.is_err();
         let known = known.unwrap_or_default();
         let mut secrets = known.clone();
@@ -368,15 +374,14 @@ impl Transaction<'_> {
         Ok(Stored { destination: self.destination(&settings.name)?, repairs })
     }
 
-    /// Gives a destination a new key, a new passphrase, or both. A push that runs to it takes them over with one
-    /// reconnect.
+    /// Sets a new key, a new passphrase, or both. A running push applies them with one reconnect.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`], a key that another destination has already, or when the
     /// records cannot be written.
     pub fn rekey_destination(&self, name: &str, request: &Rekey) -> Result<Stored, ServiceError> {
         let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
-        let server = kept_server(&stored.settings.server)?;
+        let server = stored_server(&stored.settings.server)?;
         if request.key.is_none() && request.passphrase.is_none() {
             return Err(ServiceError::Invalid {
                 field: "key",
@@ -404,24 +409,24 @@ impl Transaction<'_> {
         Ok(Stored { destination: self.destination(name)?, repairs })
     }
 
-    /// Removes a destination that no relay uses.
+    /// Removes an unused destination.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], in use, or when the records cannot be written.
+    /// [`ServiceError::NotFound`], in use, or if the records cannot be written.
     pub fn remove_destination(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_destination(name).map_err(|error| self.explain(error))
     }
 }
 
-/// Refuses the same key at the same server: the platform would end one of the two broadcasts. At another server it may be
-/// right, and is remarked on.
+/// Refuses the same key at the same server, since the platform would end one of the broadcasts. At another server it
+/// may be right, and causes a remark.
 fn check_same_key(
     others: Vec<(String, String)>,
     server: &ServerAddress,
     repairs: &mut Vec<String>,
 ) -> Result<(), ServiceError> {
     for (other, theirs) in others {
-        if kept_server(&theirs)?.is_same_ingest(server) {
+        if stored_server(&theirs)?.is_same_ingest(server) {
             return Err(ServiceError::SameKey(other));
         }
         repairs.push(format!("key: {other} has the same key at another server"));
@@ -429,7 +434,7 @@ fn check_same_key(
     Ok(())
 }
 
-/// Takes the secrets out of an address that is to be stored.
+/// Masks the secrets of an address that is to be stored.
 fn take_secrets(
     field: &'static str,
     server: &ServerAddress,
@@ -439,18 +444,18 @@ fn take_secrets(
     secrets.take(field, &server.full_address(), before).map_err(|error| unknown_placeholder(field, error))
 }
 
-/// Reads a stored server address, with its secrets; without them where they are lost.
+/// Parses a stored server address, with its secrets unless they are lost.
 fn full_server(
     field: &'static str,
     text: &str,
     secrets: Option<&AddressSecrets>,
 ) -> Result<ServerAddress, ServiceError> {
-    let Some(secrets) = secrets else { return kept_server(text) };
+    let Some(secrets) = secrets else { return stored_server(text) };
     let full = secrets.fill(field, text).map_err(|error| unknown_placeholder(field, error))?;
-    kept_server(full.expose_secret())
+    stored_server(full.expose_secret())
 }
 
-/// RTMPS, or SRT with a passphrase.
+/// Returns true for RTMPS, or SRT with a passphrase.
 pub(crate) fn is_encrypted(server: &ServerAddress, destination: &StoredDestination) -> bool {
     match server {
         ServerAddress::Rtmp(server) => server.tls,
@@ -458,8 +463,8 @@ pub(crate) fn is_encrypted(server: &ServerAddress, destination: &StoredDestinati
     }
 }
 
-/// A server address as it was kept: it was checked then.
-pub(crate) fn kept_server(text: &str) -> Result<ServerAddress, ServiceError> {
+/// Parses a stored server address.
+pub(crate) fn stored_server(text: &str) -> Result<ServerAddress, ServiceError> {
     read_server(text).map(|(server, _)| server).map_err(|error| ServiceError::server("server", &error))
 }
 
@@ -477,7 +482,7 @@ fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, V
     Ok((pasted, notes))
 }
 
-/// Reads the address of a second server.
+/// Parses the address of a backup server.
 fn read_second(
     text: Option<&Secret>,
     main: &ServerAddress,

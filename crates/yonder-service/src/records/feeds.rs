@@ -6,27 +6,27 @@ use yonder_core::check_name;
 use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{
-    AddressSecrets, Feed as StoredFeed, FeedSettings, Kind, NewFeed as FeedValues, SealError, SealedSecret,
-    SecretChange, Store, UnknownPlaceholder,
+    AddressSecrets, Feed as StoredFeed, FeedSettings, NewFeed as FeedValues, RecordKind, SealError,
+    SealedSecret, SecretChange, Store, UnknownPlaceholder,
 };
 
-use super::{Effect, Records, Transaction};
+use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
 
 impl Records {
-    /// All feeds by name.
+    /// Returns all feeds by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn feeds(&self) -> Result<Vec<Feed>, ServiceError> {
         Ok(self.store.feeds()?.iter().map(|feed| self.feed_view(feed)).collect())
     }
 
-    /// One feed.
+    /// Returns a feed.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn feed(&self, name: &str) -> Result<Feed, ServiceError> {
         let feed = self.store.feed(name).map_err(|error| self.explain(error))?;
         Ok(self.feed_view(&feed))
@@ -40,7 +40,7 @@ impl Records {
             revision: feed.identity.revision,
             url: settings.url.clone(),
             sub_url: settings.sub_url.clone(),
-            transport: Transport::from_word(&settings.transport),
+            transport: Transport::from_name(&settings.transport),
             user: settings.user.clone(),
             has_password: feed.password.is_some(),
             secret_lost: self.lost_secret_of(feed).is_some(),
@@ -54,16 +54,17 @@ impl Records {
     fn warnings(&self, feed: &StoredFeed) -> Vec<String> {
         let mut warnings = Vec::new();
         if let Some(secret) = self.lost_secret_of(feed) {
-            warnings.push(format!("The stored {secret} cannot be opened: set it again."));
+            warnings.push(format!("The stored {secret} cannot be decrypted: set it again."));
         }
         if feed.has_factory_password {
-            let warning = "The password looks like one that devices are delivered with: whoever finds the camera can sign in. Set another one in the camera, then here.";
+            let warning =
+                "The password looks like a factory default. Set another one in the camera, then here.";
             warnings.push(warning.to_owned());
         }
         warnings
     }
 
-    /// Returns the name of a secret of a feed that did not open when it was last tried.
+    /// Returns the name of a feed's secret whose last decryption failed.
     fn lost_secret_of(&self, feed: &StoredFeed) -> Option<&'static str> {
         let is_lost =
             |secret: &Option<SealedSecret>| secret.as_ref().is_some_and(|secret| self.store.is_lost(secret));
@@ -74,11 +75,10 @@ impl Records {
         }
     }
 
-    /// Returns the specification of a feed for the engine. A feed whose password cannot be opened is not dialed, and says
-    /// why.
+    /// Returns the engine's specification of a feed. A feed whose password cannot be decrypted is blocked with that cause.
     ///
     /// # Errors
-    /// When its address cannot be read.
+    /// If its address cannot be read.
     pub(crate) fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         let credentials = open_account(&self.store, feed);
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
@@ -87,15 +87,15 @@ impl Records {
         Ok(FeedSpec { secret_lost, history: history(feed.history), ..spec })
     }
 
-    /// Returns the specification of a feed that is dialed once, for a survey or a picture.
+    /// Returns the specification of a feed for a single dial of a survey or a still.
     ///
     /// # Errors
-    /// [`ServiceError::SecretLost`] when its password cannot be opened.
+    /// [`ServiceError::SecretLost`] if its password cannot be decrypted.
     pub(crate) fn dialable_feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         let spec = self.feed_spec(feed)?;
         if spec.secret_lost {
             return Err(ServiceError::SecretLost {
-                kind: Kind::Feed,
+                kind: RecordKind::Feed,
                 name: feed.settings.name.clone(),
                 secret: self.lost_secret_of(feed).unwrap_or("password"),
             });
@@ -103,7 +103,7 @@ impl Records {
         Ok(spec)
     }
 
-    /// Returns the specification of the sub stream. Account and transport are those of the main stream.
+    /// Returns the specification of the sub stream, with the account and transport of the main stream.
     ///
     /// # Errors
     /// As [`Records::dialable_feed_spec`].
@@ -118,30 +118,30 @@ impl Transaction<'_> {
     /// Adds a feed.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or if the records cannot be written.
     pub fn add_feed(&self, new: NewFeed) -> Result<Feed, ServiceError> {
         let values = feed_values(new)?;
         self.store.add_feed(&values, time::now_s())?;
         self.feed(&values.settings.name)
     }
 
-    /// Changes a feed; a running one is dialed again if its address or password changed.
+    /// Changes a feed; a running one reconnects if its address or password has changed.
     ///
     /// # Errors
-    /// As [`Transaction::add_feed`], and [`ServiceError::Running`] for a new name of a feed that runs.
+    /// As [`Transaction::add_feed`], and [`ServiceError::Running`] for a rename of a running feed.
     pub fn edit_feed(&self, name: &str, change: FeedChange) -> Result<Feed, ServiceError> {
         let stored = self.store.feed(name).map_err(|error| self.explain(error))?;
         let before = stored.settings.clone();
         let mut after = before.clone();
         let known = AddressSecrets::open(&self.store, stored.address_secrets.as_ref());
-        // Lost ones are replaced with their address.
+        // Secrets that cannot be decrypted are replaced with the address.
         let is_lost = known.is_err();
         let known = known.unwrap_or_default();
         let mut secrets = known.clone();
         if let Some(new_name) = &change.name {
             after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
             if after.name != before.name && self.engine.feed(&before.name).is_some() {
-                return Err(ServiceError::Running { kind: Kind::Feed, name: before.name });
+                return Err(ServiceError::Running { kind: RecordKind::Feed, name: before.name });
             }
         }
         let mut in_url = None;
@@ -160,7 +160,7 @@ impl Transaction<'_> {
             };
         }
         if let Some(transport) = change.transport {
-            after.transport = transport.word().to_owned();
+            after.transport = transport.as_str().to_owned();
         }
         if let Some(pin) = &change.pin {
             after.pin = read_pin(pin)?;
@@ -172,7 +172,7 @@ impl Transaction<'_> {
         match (change.user, change.password, in_url) {
             (None, None, None) => {}
             (Some(user), _, _) if user.trim().is_empty() => after.user = None,
-            // Another name alone keeps the password.
+            // A changed name alone keeps the password.
             (Some(user), None, None) if before.user.is_some() => after.user = Some(user),
             (user, new, in_url) => {
                 let user = user.or_else(|| before.user.clone().filter(|_| in_url.is_none()));
@@ -191,20 +191,20 @@ impl Transaction<'_> {
         let edited = self.store.edit_feed(name, &after, &password, &address_secrets);
         edited.map_err(|error| self.explain(error))?;
         self.mark_all_relays();
-        self.add_effect(Effect::UpdateFeed(after.name.clone()));
+        self.add_action(EngineAction::UpdateFeed(after.name.clone()));
         self.feed(&after.name)
     }
 
-    /// Removes a feed that no relay uses.
+    /// Removes an unused feed.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], in use, or when the records cannot be written.
+    /// [`ServiceError::NotFound`], in use, or if the records cannot be written.
     pub fn remove_feed(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_feed(name).map_err(|error| self.explain(error))
     }
 }
 
-/// Opens the account of a feed.
+/// Decrypts the account of a feed.
 fn open_account(store: &Store, feed: &StoredFeed) -> Result<Option<Credentials>, SealError> {
     let Some(user) = feed.settings.user.clone() else { return Ok(None) };
     let password = match &feed.password {
@@ -214,7 +214,7 @@ fn open_account(store: &Store, feed: &StoredFeed) -> Result<Option<Credentials>,
     Ok(Some(Credentials { user, password }))
 }
 
-/// Reads a stored address, with its secrets; without them where they are lost.
+/// Parses a stored address, with its secrets unless they are lost.
 fn stored_url(
     field: &'static str,
     text: &str,
@@ -228,7 +228,7 @@ fn stored_url(
     parsed.map(|(url, _)| url).map_err(|error| ServiceError::camera_url(field, &error))
 }
 
-/// Takes the secrets out of an address that is to be stored.
+/// Masks the secrets of an address that is to be stored.
 fn take_secrets(
     field: &'static str,
     url: &CameraUrl,
@@ -238,7 +238,7 @@ fn take_secrets(
     secrets.take(field, &url.request_url(), before).map_err(|error| unknown_placeholder(field, error))
 }
 
-/// Refuses an address whose secret is unknown.
+/// Creates the error for an address with an unknown secret.
 pub(crate) fn unknown_placeholder(field: &'static str, error: UnknownPlaceholder) -> ServiceError {
     ServiceError::Invalid {
         field,
@@ -253,7 +253,7 @@ fn spec(
     secrets: Option<&AddressSecrets>,
 ) -> Result<FeedSpec, ServiceError> {
     let url = stored_url("url", &settings.url, secrets)?;
-    let transport = match Transport::from_word(&settings.transport) {
+    let transport = match Transport::from_name(&settings.transport) {
         Transport::Auto => TransportChoice::Auto,
         Transport::Tcp => TransportChoice::Tcp,
         Transport::Udp => TransportChoice::Udp,
@@ -276,7 +276,7 @@ fn sub_url(
     settings.sub_url.as_deref().map(|url| stored_url("sub_url", url, secrets)).transpose()
 }
 
-/// Returns the specifications of both streams of a feed that is not stored, checked like one that is.
+/// Returns the specifications of both streams of a feed that is not stored, checked like those of a stored one.
 pub(crate) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>), ServiceError> {
     let (FeedValues { settings, password, .. }, secrets) = feed_values_with_secrets(new)?;
     let user = settings.user.clone();
@@ -286,7 +286,7 @@ pub(crate) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>
     Ok((main, sub))
 }
 
-/// The history in the core's type.
+/// Converts the history to the core's type.
 pub(crate) fn history(stored: yonder_store::History) -> yonder_core::History {
     yonder_core::History { credentials: stored.credentials, address: stored.address }
 }
@@ -306,7 +306,7 @@ fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets)
         name,
         url: take_secrets("url", &url, &mut secrets, &none)?,
         sub_url: sub_url.map(|(url, _)| take_secrets("sub_url", &url, &mut secrets, &none)).transpose()?,
-        transport: new.transport.word().to_owned(),
+        transport: new.transport.as_str().to_owned(),
         user,
         pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
         site,
@@ -318,13 +318,13 @@ fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Cre
     CameraUrl::parse(text.expose()).map_err(|error| ServiceError::camera_url(field, &error))
 }
 
-/// A site as people write it; nothing for an empty text.
+/// Returns a normalized site name; `None` for an empty one.
 pub(crate) fn read_site(text: &str) -> Option<String> {
     let site = text.split_whitespace().collect::<Vec<_>>().join(" ");
     Some(site).filter(|site| !site.is_empty())
 }
 
-/// Reads a fingerprint as people copy it: 64 hexadecimal digits, with colons, blanks or nothing between them.
+/// Parses a fingerprint: 64 hexadecimal digits, with optional colons or blanks.
 fn read_pin(text: &str) -> Result<Option<Fingerprint>, ServiceError> {
     let digits: Vec<char> = text.chars().filter(|c| !matches!(c, ':' | ' ' | '-')).collect();
     if digits.is_empty() {
@@ -339,13 +339,13 @@ fn read_pin(text: &str) -> Result<Option<Fingerprint>, ServiceError> {
     })
 }
 
-/// Two hexadecimal digits, and nothing else: signs would be read as part of a number.
+/// Parses two hexadecimal digits; signs are refused.
 fn read_byte(digits: &[char]) -> Option<u8> {
     let [high, low] = digits else { return None };
     u8::try_from(high.to_digit(16)? << 4 | low.to_digit(16)?).ok()
 }
 
-/// User name and password, given apart or in the address.
+/// Returns the account, given separately or in the address.
 fn account_of(
     user: Option<String>,
     password: Option<Secret>,
@@ -360,7 +360,7 @@ fn account_of(
         (None, None, Some(credentials)) => Ok(Some((credentials.user, credentials.password))),
         (None, Some(_), None) => Err(ServiceError::Invalid {
             field: "user",
-            detail: "there is a password but no user name".to_owned(),
+            detail: "a password is given without a user name".to_owned(),
             hint: "Give the user name as well.",
         }),
         (None, None, None) => Ok(None),
@@ -386,7 +386,7 @@ mod tests {
     #[case::too_long(&"a1".repeat(33))]
     #[case::no_digits(&"zz".repeat(32))]
     #[case::signed(&"+1".repeat(32))]
-    fn what_is_no_fingerprint_is_refused(#[case] text: &str) {
+    fn invalid_fingerprint_is_refused(#[case] text: &str) {
         assert!(read_pin(text).is_err());
     }
 

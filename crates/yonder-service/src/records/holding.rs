@@ -1,4 +1,4 @@
-//! Hold and resume, and holding pictures of the users' own.
+//! Hold, resume, and holding pictures of users.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -9,22 +9,22 @@ use yonder_api::Relay;
 use yonder_engine::{HoldSpec, Picture, PictureError, holding_preview};
 use yonder_store::{DesiredState, Relay as StoredRelay};
 
-use super::{Effect, Records, Transaction};
+use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
 use crate::sync::lock;
 
-/// Default of the seconds after which a holding picture is shown.
+/// Default delay before the holding picture, in seconds.
 pub(crate) const DEFAULT_AFTER_S: u32 = 3;
-/// Maximum of these.
+/// Maximum delay, in seconds.
 const MAX_AFTER_S: u32 = 600;
 
 impl Records {
-    /// Keeps the desired state of a relay in memory, for a disk that does not take it.
+    /// Keeps the desired state of a relay in memory while the disk fails.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
-    pub fn remember_wanted(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
-        self.store.remember_wanted(name, wanted).map_err(|error| self.explain(error))?;
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
+    pub fn remember_desired_state(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
+        self.store.remember_desired_state(name, wanted).map_err(|error| self.explain(error))?;
         self.refresh_relay(name)?;
         self.relay(name)
     }
@@ -32,7 +32,7 @@ impl Records {
     /// Returns the holding picture of a relay as PNG.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn holding_picture(&self, name: &str) -> Result<Vec<u8>, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         let picture = self.own_picture(&relay)?;
@@ -46,8 +46,7 @@ impl Records {
         Ok(HoldSpec { wanted: relay.wanted == DesiredState::Hold, after, picture: self.own_picture(relay)? })
     }
 
-    /// Returns the decoded picture of a relay. Always the same object for the same picture, by which the engine sees that nothing
-    /// has changed.
+    /// Returns the decoded picture of a relay: the same object for the same picture, by which the engine detects changes.
     fn own_picture(&self, relay: &StoredRelay) -> Result<Option<Arc<Picture>>, ServiceError> {
         if !relay.has_picture {
             return Ok(None);
@@ -61,22 +60,22 @@ impl Records {
         Ok(Some(picture))
     }
 
-    /// Drops the decoded picture of a relay.
+    /// Drops the decoded picture of a relay from the cache.
     pub(crate) fn forget_picture(&self, name: &str) {
         lock(&self.pictures).remove(name);
     }
 }
 
 impl Transaction<'_> {
-    /// Stores that the holding picture of a running relay is wanted; its broadcasts continue.
+    /// Sets the desired state of a running relay to hold; its broadcasts continue.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or if the records cannot be written.
     pub fn hold_relay(&self, name: &str) -> Result<Relay, ServiceError> {
         self.want_running(name, DesiredState::Hold)
     }
 
-    /// Stores that the feed of a running relay is wanted again.
+    /// Sets the desired state of a running relay back to on.
     ///
     /// # Errors
     /// As [`Transaction::hold_relay`].
@@ -89,35 +88,34 @@ impl Transaction<'_> {
         if !relay.wanted.is_running() {
             return Err(ServiceError::NotRunning(relay.name));
         }
-        self.store.set_wanted(name, wanted)?;
+        self.store.set_desired_state(name, wanted)?;
         self.mark_relay(name);
-        self.add_effect(Effect::Apply(relay.name));
+        self.add_action(EngineAction::Apply(relay.name));
         self.relay(name)
     }
 
-    /// Stores a PNG or JPEG as a relay's holding picture; `None` uses the drawn one again.
+    /// Stores a PNG or JPEG as a relay's holding picture; `None` restores the default.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a file that is no picture, or when the records
-    /// cannot be written.
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for an invalid file, or if the records cannot be written.
     pub fn set_holding_picture(&self, name: &str, file: Option<&[u8]>) -> Result<(), ServiceError> {
-        // A file that is no picture is refused before it is stored.
+        // Checked before it is stored.
         file.map(Picture::read).transpose().map_err(|error| refused(&error))?;
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.set_holding_picture(name, file)?;
         self.mark_relay(name);
-        self.add_effect(Effect::ForgetPicture(relay.name.clone()));
+        self.add_action(EngineAction::ForgetPicture(relay.name.clone()));
         if relay.wanted.is_running() {
-            self.add_effect(Effect::Apply(relay.name));
+            self.add_action(EngineAction::Apply(relay.name));
         }
         Ok(())
     }
 }
 
-/// Decodes a picture in base64; `None` for an empty text, which removes it.
+/// Decodes a picture from Base64; `None` for an empty text, which removes the picture.
 ///
 /// # Errors
-/// [`ServiceError::Invalid`] for another text. Whether it is a picture is checked when it is set.
+/// [`ServiceError::Invalid`] for invalid Base64. The picture itself is checked when it is set.
 pub(crate) fn read_picture(text: &str) -> Result<Option<Vec<u8>>, ServiceError> {
     if text.is_empty() {
         return Ok(None);
@@ -135,7 +133,7 @@ fn refused(error: &PictureError) -> ServiceError {
     ServiceError::Invalid { field: "picture", detail: error.to_string(), hint }
 }
 
-/// Reads the seconds before the holding picture, in milliseconds; 0 never shows it.
+/// Converts the delay before the holding picture to milliseconds; `None` for 0, which disables it.
 pub(crate) fn read_after(seconds: Option<u32>) -> Result<Option<i64>, ServiceError> {
     let seconds = seconds.unwrap_or(DEFAULT_AFTER_S);
     if seconds > MAX_AFTER_S {

@@ -1,4 +1,4 @@
-//! Copies of the records, their master key and the disk they are on.
+//! Backups, rotation of the master key, and disk space.
 
 use std::path::Path;
 
@@ -8,22 +8,22 @@ use super::Records;
 use crate::error::ServiceError;
 use crate::jobs::JobContext;
 
-/// Free space below which it is short, in bytes.
+/// Free space below which there is a warning, in bytes.
 pub(crate) const LOW_BYTES: u64 = 1024 * 1024 * 1024;
 
 impl Records {
-    /// A copy of all records, with secrets sealed.
+    /// Returns a backup of all records, with sealed secrets.
     ///
     /// # Errors
-    /// When the records cannot be copied.
+    /// If the records cannot be copied.
     pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
         Ok(self.store.backup()?)
     }
 
-    /// Writes a copy of all records, with secrets sealed, into a file that the job keeps.
+    /// Writes a backup of all records, with sealed secrets, to a file attached to the job.
     ///
     /// # Errors
-    /// When the records cannot be copied.
+    /// If the records cannot be copied.
     pub fn backup_to_file(&self, context: &JobContext) -> Result<Value, ServiceError> {
         context.set_step("copying the records");
         let folder = self.store.folder().unwrap_or_else(std::env::temp_dir);
@@ -34,16 +34,16 @@ impl Records {
         Ok(json!({ "bytes": bytes }))
     }
 
-    /// Seals every secret under a new master key, and returns how many were sealed.
+    /// Seals every secret with a new master key, and returns their number.
     ///
     /// # Errors
-    /// When the key file or the records cannot be written; then the present key stays.
+    /// If the key file or the records cannot be written; the present key then stays.
     pub fn rotate_master_key(&self) -> Result<usize, ServiceError> {
         let _changing = self.lock_changes();
         Ok(self.store.rotate_master_key()?)
     }
 
-    /// Returns the size of the records' file and of its write-ahead log, in bytes; 0 for records in memory.
+    /// Returns the size of the database and its write-ahead log, in bytes; 0 for an in-memory database.
     pub(crate) fn bytes(&self) -> u64 {
         let Some(path) = self.store.path() else { return 0 };
         let mut log = path.as_os_str().to_owned();
@@ -52,12 +52,12 @@ impl Records {
         size(path) + size(Path::new(&log))
     }
 
-    /// Returns the free space on the disk of the records, in bytes.
+    /// Returns the free disk space, in bytes.
     pub(crate) fn free_bytes(&self) -> Option<u64> {
         fs4::available_space(self.store.folder()?).ok()
     }
 
-    /// Returns a sentence if little room is left on the disk of the records.
+    /// Returns a message if free disk space is low.
     pub(crate) fn disk_low(&self) -> Option<String> {
         let free = self.free_bytes()?;
         (free < LOW_BYTES).then(|| format!("Only {} MB are free for the records.", free / 1_000_000))

@@ -1,8 +1,8 @@
-//! Records of the service: read by all of its parts, changed in a [`Transaction`] alone.
+//! Records of the service: read by all parts, changed only in a [`Transaction`].
 //!
-//! Reading methods are on [`Records`], changing methods on [`Transaction`], so that none of them can be called without the write
-//! lock and a transaction of the database. What a change does to the engine is collected as [`Effect`]s, which are applied after the
-//! commit.
+//! Reading methods are on [`Records`], changing methods on [`Transaction`], so that they cannot be called without the
+//! write lock and a database transaction. Actions of the engine are collected as [`EngineAction`]s and applied after
+//! the commit.
 
 mod alerts;
 mod book;
@@ -27,7 +27,7 @@ use parking_lot::MutexGuard;
 use yonder_core::nearest_name;
 use yonder_engine::{Engine, Picture};
 use yonder_store::{
-    Alert as StoredAlert, Contact as StoredContact, Kind, Relay as StoredRelay, Store, StoreError,
+    Alert as StoredAlert, Contact as StoredContact, RecordKind, Relay as StoredRelay, Store, StoreError,
 };
 
 use crate::error::ServiceError;
@@ -35,16 +35,16 @@ use crate::sync::lock;
 
 pub(crate) use alerts::DEFAULT_REPEAT_S;
 pub(crate) use contacts::read_channel;
-pub(crate) use destinations::{is_encrypted, kept_server};
+pub(crate) use destinations::{is_encrypted, stored_server};
 pub(crate) use feeds::unstored_specs;
 pub(crate) use maintenance::LOW_BYTES;
 pub(crate) use snapshot::Snapshot;
-pub(crate) use transaction::Effect;
+pub(crate) use transaction::EngineAction;
 pub use transaction::Transaction;
 pub(crate) use uplinks::{read_rate, unsigned, uplink, uplink_facts};
 pub(crate) use windows::{facts as window_facts, is_on_air, schedule, schedule_of};
 
-/// How long an observation waits for a change in progress.
+/// Maximum wait of an observation for a change in progress.
 const CHANGE_TIMEOUT: Duration = Duration::from_secs(1);
 
 /// Alert rules and contacts.
@@ -54,29 +54,29 @@ pub(crate) struct Alerting {
     pub(crate) contacts: Vec<StoredContact>,
 }
 
-/// The store, and copies of some records in memory.
+/// Store, with copies of some records in memory.
 #[derive(Debug)]
 pub struct Records {
     pub(crate) store: Store,
-    /// For the states that are shown with the records.
+    /// Engine, for the states that are shown with the records.
     engine: Engine,
-    /// Held from the first read of a change to the end of its effects, so that records and engine change together.
+    /// Locked from the first read of a change until its actions are applied, so that records and engine change together.
     write_lock: parking_lot::Mutex<()>,
-    /// Relays as they are stored, for views that must not wait for the disk.
+    /// Stored relays, for views that must not block on the disk.
     relays: RwLock<Arc<[Arc<StoredRelay>]>>,
-    /// Alert rules and contacts as they are stored, for the evaluation of alerts, which must not wait for the disk either.
+    /// Stored alert rules and contacts, for the evaluation of alerts, which must not block on the disk.
     alerting: RwLock<Arc<Alerting>>,
-    /// Held while these are read from the store, so that older ones never replace newer ones.
+    /// Locked while the copies are read from the store, so that older ones never replace newer ones.
     refresh_lock: Mutex<()>,
-    /// Decoded holding pictures of relays that have one of their own.
+    /// Decoded holding pictures of relays.
     pictures: Mutex<HashMap<String, Arc<Picture>>>,
 }
 
 impl Records {
-    /// Records over an opened store.
+    /// Creates the records of an opened store.
     ///
     /// # Errors
-    /// When the relays cannot be read.
+    /// If the relays cannot be read.
     pub(crate) fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
         let relays = store.relays()?.into_iter().map(Arc::new).collect();
         let alerting = Alerting { alerts: store.alerts()?, contacts: store.contacts()? };
@@ -91,28 +91,28 @@ impl Records {
         })
     }
 
-    /// Locks changes: waits for the one in progress, and blocks others while the guard lives.
+    /// Acquires the write lock.
     pub(crate) fn lock_changes(&self) -> MutexGuard<'_, ()> {
         self.write_lock.lock()
     }
 
-    /// As [`Records::lock_changes`], with a timeout of one second, so that names do not change during an observation. `None` after a change that takes
-    /// longer, as on a disk that hangs.
+    /// As [`Records::lock_changes`], with a timeout of one second, so that an observation does not overlap a rename.
+    /// `None` if a change takes longer, as on a blocked disk.
     pub(crate) fn try_lock_changes(&self) -> Option<MutexGuard<'_, ()>> {
         self.write_lock.try_lock_for(CHANGE_TIMEOUT)
     }
 
-    /// Relays as they were last stored, from memory.
+    /// Returns the stored relays, from memory.
     pub(crate) fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
         Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Alert rules and contacts as they were last stored, from memory.
+    /// Returns the stored alert rules and contacts, from memory.
     pub(crate) fn alerting(&self) -> Arc<Alerting> {
         Arc::clone(&self.alerting.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Reads everything that is kept in memory, after a change.
+    /// Refreshes all copies after a change.
     pub(crate) fn refresh_all(&self) -> Result<(), ServiceError> {
         let _refreshing = lock(&self.refresh_lock);
         self.read_relays()?;
@@ -121,7 +121,7 @@ impl Records {
         Ok(())
     }
 
-    /// Reads all relays after a change.
+    /// Refreshes all relays after a change.
     pub(crate) fn refresh_relays(&self) -> Result<(), ServiceError> {
         let _refreshing = lock(&self.refresh_lock);
         self.read_relays()
@@ -133,7 +133,7 @@ impl Records {
         Ok(())
     }
 
-    /// Reads the relay `name` after a change of that one alone.
+    /// Refreshes the relay `name` after a change of it.
     pub(crate) fn refresh_relay(&self, name: &str) -> Result<(), ServiceError> {
         let _refreshing = lock(&self.refresh_lock);
         let known = self.stored_relays();
@@ -156,8 +156,10 @@ impl Records {
     pub(crate) fn explain(&self, error: StoreError) -> ServiceError {
         let StoreError::NotFound { kind, name } = error else { return error.into() };
         let known = match kind {
-            // Those that ship are in the program.
-            Kind::Platform => self.sheets().map(|all| all.into_iter().map(|sheet| sheet.name).collect()),
+            // Includes built-in platforms.
+            RecordKind::Platform => {
+                self.sheets().map(|all| all.into_iter().map(|sheet| sheet.name).collect())
+            }
             _ => self.store.names(kind),
         }
         .unwrap_or_default();

@@ -1,8 +1,8 @@
-//! Address patterns, and the feeds that are made with them.
+//! Address patterns, and feeds created from them.
 
 use yonder_api::{Choice, Feed, NewFeed, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
 use yonder_core::{PatternError, check_name, read_channels};
-use yonder_store::{Identity, Kind, Pattern as PatternRow};
+use yonder_store::{Identity, Pattern as PatternRow, RecordKind};
 
 use super::feeds::feed_values;
 use super::{Records, Transaction};
@@ -10,32 +10,34 @@ use crate::error::ServiceError;
 use crate::time;
 
 impl Records {
-    /// All patterns by name.
+    /// Returns all patterns by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn patterns(&self) -> Result<Vec<StoredPattern>, ServiceError> {
-        let identities = self.store.identities(Kind::Pattern)?;
+        let identities = self.store.identities(RecordKind::Pattern)?;
         let identity = |name: &str| identities.get(name).cloned().unwrap_or_default();
         let all = self.store.patterns()?.into_iter();
-        all.map(|kept| (identity(&kept.name), kept)).map(|(identity, kept)| stored(kept, identity)).collect()
+        all.map(|stored| (identity(&stored.name), stored))
+            .map(|(identity, stored)| to_api(stored, identity))
+            .collect()
     }
 
-    /// One pattern.
+    /// Returns a pattern.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn pattern(&self, name: &str) -> Result<StoredPattern, ServiceError> {
-        let kept = self.store.pattern(name).map_err(|error| self.explain(error))?;
-        let identity = self.store.identity(Kind::Pattern, &kept.name)?.unwrap_or_default();
-        stored(kept, identity)
+        let stored = self.store.pattern(name).map_err(|error| self.explain(error))?;
+        let identity = self.store.identity(RecordKind::Pattern, &stored.name)?.unwrap_or_default();
+        to_api(stored, identity)
     }
 
-    /// One pattern, as in a site book.
+    /// Returns a pattern as in a site book.
     ///
     /// # Errors
     /// As [`Records::pattern`].
-    pub(crate) fn booked_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
+    pub(crate) fn exported_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
         shown(self.store.pattern(name).map_err(|error| self.explain(error))?)
     }
 }
@@ -44,37 +46,37 @@ impl Transaction<'_> {
     /// Adds a pattern.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`], a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`], a name that is taken, or if the records cannot be written.
     pub fn add_pattern(&self, new: Pattern) -> Result<StoredPattern, ServiceError> {
-        let kept = checked(new)?;
-        self.store.add_pattern(&kept, time::now_s())?;
-        self.pattern(&kept.name)
+        let stored = checked(new)?;
+        self.store.add_pattern(&stored, time::now_s())?;
+        self.pattern(&stored.name)
     }
 
-    /// Replaces a pattern. Feeds that were made with it keep their addresses.
+    /// Replaces a pattern. Feeds created from it keep their addresses.
     ///
     /// # Errors
     /// As [`Transaction::add_pattern`], and [`ServiceError::NotFound`].
     pub fn edit_pattern(&self, name: &str, new: Pattern) -> Result<StoredPattern, ServiceError> {
-        let kept = checked(new)?;
-        self.store.edit_pattern(name, &kept).map_err(|error| self.explain(error))?;
-        self.pattern(&kept.name)
+        let stored = checked(new)?;
+        self.store.edit_pattern(name, &stored).map_err(|error| self.explain(error))?;
+        self.pattern(&stored.name)
     }
 
-    /// Removes a pattern. Feeds that were made with it keep their addresses.
+    /// Removes a pattern. Feeds created from it keep their addresses.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], or if the records cannot be written.
     pub fn remove_pattern(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_pattern(name).map_err(|error| self.explain(error))
     }
 
-    /// Makes feeds with a pattern: one, or one for each channel, all or none.
+    /// Creates feeds from a pattern: one, or one per channel; all or none.
     ///
     /// # Errors
-    /// A placeholder that is missing or wrong, a name that is taken, or when the records cannot be written.
+    /// A missing or invalid value, an existing name, or if the records cannot be written.
     pub fn add_pattern_feeds(&self, name: &str, new: &PatternFeeds) -> Result<Vec<Feed>, ServiceError> {
-        let pattern = to_core(&self.booked_pattern(name)?)?;
+        let pattern = to_core(&self.exported_pattern(name)?)?;
         let channels = new.channels.as_deref().map(read_channels).transpose();
         let channels = channels.map_err(|detail| ServiceError::Invalid {
             field: "channels",
@@ -85,7 +87,7 @@ impl Transaction<'_> {
             return Err(ServiceError::Invalid {
                 field: "channels",
                 detail: format!("the pattern {name:?} has no placeholder named channel"),
-                hint: "Leave the channels out, or choose a recorder's pattern.",
+                hint: "Leave the channels out, or choose a tracker's pattern.",
             });
         }
         let mut feeds = Vec::new();
@@ -131,14 +133,14 @@ fn checked(new: Pattern) -> Result<PatternRow, ServiceError> {
     Ok(PatternRow { name, template: checked.template().to_owned(), placeholders, note })
 }
 
-fn shown(kept: PatternRow) -> Result<Pattern, ServiceError> {
-    let placeholders = serde_json::from_str(&kept.placeholders)
+fn shown(stored: PatternRow) -> Result<Pattern, ServiceError> {
+    let placeholders = serde_json::from_str(&stored.placeholders)
         .map_err(|_| ServiceError::Internal("the placeholders of a pattern cannot be read"))?;
-    Ok(Pattern { name: kept.name, template: kept.template, placeholders, note: kept.note })
+    Ok(Pattern { name: stored.name, template: stored.template, placeholders, note: stored.note })
 }
 
-fn stored(kept: PatternRow, identity: Identity) -> Result<StoredPattern, ServiceError> {
-    let Pattern { name, template, placeholders, note } = shown(kept)?;
+fn to_api(stored: PatternRow, identity: Identity) -> Result<StoredPattern, ServiceError> {
+    let Pattern { name, template, placeholders, note } = shown(stored)?;
     Ok(StoredPattern { name, id: identity.uid, revision: identity.revision, template, placeholders, note })
 }
 

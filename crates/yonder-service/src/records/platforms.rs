@@ -1,36 +1,36 @@
-//! Platforms: the sheets that ship, and the user's own in front of them.
+//! Platforms: built-in rule sheets, and user-defined ones, which take precedence.
 
 use std::collections::BTreeMap;
 
 use yonder_api::{NewPlatform, Platform, PlatformChange, PlatformRule};
 use yonder_core::check_name;
 use yonder_core::platform::{NamedSheet, RuleSheet, shipped};
-use yonder_store::{Kind, PlatformSheet, StoreError};
+use yonder_store::{PlatformSheet, RecordKind, StoreError};
 
 use super::{Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
 
 impl Records {
-    /// All platforms by name.
+    /// Returns all platforms by name.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn platforms(&self) -> Result<Vec<Platform>, ServiceError> {
         let own = self.own_names()?;
         self.sheets()?.iter().map(|sheet| self.platform_view(sheet, &own)).collect()
     }
 
-    /// One platform.
+    /// Returns a platform.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn platform(&self, name: &str) -> Result<Platform, ServiceError> {
         let sheet = self.sheet(name)?.ok_or_else(|| self.no_platform(name))?;
         self.platform_view(&sheet, &self.own_names()?)
     }
 
-    /// All sheets by name, the user's own in place of shipped ones.
+    /// Returns all sheets by name, with user-defined ones in place of built-in ones.
     pub(crate) fn sheets(&self) -> Result<Vec<NamedSheet>, StoreError> {
         let mut sheets: BTreeMap<String, NamedSheet> =
             shipped().into_iter().map(|sheet| (sheet.name.to_lowercase(), sheet)).collect();
@@ -45,12 +45,12 @@ impl Records {
         Ok(sheets.into_values().collect())
     }
 
-    /// Returns the sheet of a name, compared without case.
+    /// Returns the sheet with this name, ignoring case.
     pub(crate) fn sheet(&self, name: &str) -> Result<Option<NamedSheet>, ServiceError> {
         Ok(self.sheets()?.into_iter().find(|sheet| sheet.name.eq_ignore_ascii_case(name.trim())))
     }
 
-    /// Returns a platform's name as it is stored; `None` for an empty one.
+    /// Returns the stored spelling of a platform's name; `None` for an empty one.
     pub(crate) fn known_platform(&self, name: Option<&str>) -> Result<Option<String>, ServiceError> {
         let Some(name) = name.map(str::trim).filter(|name| !name.is_empty()) else { return Ok(None) };
         self.sheet(name)?.map(|sheet| Some(sheet.name)).ok_or_else(|| self.no_platform(name))
@@ -62,7 +62,7 @@ impl Records {
     }
 
     fn no_platform(&self, name: &str) -> ServiceError {
-        self.explain(StoreError::NotFound { kind: Kind::Platform, name: name.to_owned() })
+        self.explain(StoreError::NotFound { kind: RecordKind::Platform, name: name.to_owned() })
     }
 
     pub(crate) fn own_names(&self) -> Result<Vec<String>, ServiceError> {
@@ -78,7 +78,7 @@ impl Records {
 
     fn platform_view(&self, sheet: &NamedSheet, own: &[String]) -> Result<Platform, ServiceError> {
         let lines = sheet.rules.lines().into_iter();
-        let identity = self.store.identity(Kind::Platform, &sheet.name)?;
+        let identity = self.store.identity(RecordKind::Platform, &sheet.name)?;
         Ok(Platform {
             name: sheet.name.clone(),
             revision: identity.as_ref().map(|identity| identity.revision),
@@ -91,14 +91,14 @@ impl Records {
 }
 
 impl Transaction<'_> {
-    /// Adds a platform, perhaps like another one.
+    /// Adds a platform, optionally based on another one.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the rule, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] naming the rule, a name that is taken, or if the records cannot be written.
     pub fn add_platform(&self, new: &NewPlatform) -> Result<Platform, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         if self.sheet(&name)?.is_some() {
-            return Err(StoreError::NameTaken { kind: Kind::Platform, name }.into());
+            return Err(StoreError::NameTaken { kind: RecordKind::Platform, name }.into());
         }
         let mut rules = match &new.like {
             Some(like) => self.sheet(like)?.ok_or_else(|| self.no_platform(like))?.rules,
@@ -109,7 +109,7 @@ impl Transaction<'_> {
         self.platform(&name)
     }
 
-    /// Changes rules of a platform. A shipped sheet becomes the user's own by that.
+    /// Changes rules of a platform. A changed built-in sheet becomes user-defined.
     ///
     /// # Errors
     /// As [`Transaction::add_platform`], and [`ServiceError::NotFound`].
@@ -120,7 +120,7 @@ impl Transaction<'_> {
         self.platform(&name)
     }
 
-    /// Brings a sheet of the user's own to just these rules, on top of those of the one that it is like.
+    /// Sets the rules of a user-defined sheet, on top of those of the one that it is based on.
     pub(crate) fn put_sheet(&self, new: &NewPlatform) -> Result<(), ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let mut rules = match &new.like {
@@ -131,11 +131,11 @@ impl Transaction<'_> {
         self.keep_sheet(&name, &rules)
     }
 
-    /// Removes a sheet of the user's own; one that ships comes back as it was.
+    /// Removes a user-defined sheet; a built-in one of the same name applies again.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a shipped sheet, in use, or when the records cannot
-    /// be written.
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a built-in sheet, in use, or if the records cannot be
+    /// written.
     pub fn remove_platform(&self, name: &str) -> Result<(), ServiceError> {
         let sheet = self.sheet(name)?.ok_or_else(|| self.no_platform(name))?;
         let ships = shipped().iter().any(|shipped| shipped.name.eq_ignore_ascii_case(&sheet.name));
@@ -149,7 +149,9 @@ impl Transaction<'_> {
         }
         let used: Vec<String> = self.destinations_on(&sheet.name)?;
         if !ships && !used.is_empty() {
-            return Err(StoreError::InUse { kind: Kind::Platform, name: sheet.name, users: used }.into());
+            return Err(
+                StoreError::InUse { kind: RecordKind::Platform, name: sheet.name, users: used }.into()
+            );
         }
         self.store.remove_platform(&sheet.name).map_err(|error| self.explain(error))
     }
@@ -162,7 +164,7 @@ impl Transaction<'_> {
         })?;
         let rules =
             serde_json::to_string(rules).map_err(|_| ServiceError::Internal("a sheet cannot be written"))?;
-        self.store.keep_platform(&PlatformSheet { name: name.to_owned(), rules }, time::now_s())?;
+        self.store.save_platform(&PlatformSheet { name: name.to_owned(), rules }, time::now_s())?;
         Ok(())
     }
 }

@@ -3,19 +3,19 @@
 use yonder_api::{NewRelay, Relay, RelayChange};
 use yonder_core::check_name;
 use yonder_engine::RelaySpec;
-use yonder_store::{DesiredState, Kind, Relay as StoredRelay};
+use yonder_store::{DesiredState, RecordKind, Relay as StoredRelay};
 
 use super::holding::{read_after, read_picture};
 use super::windows::{Times, set_times};
-use super::{Effect, Records, Transaction};
+use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
 use crate::{time, views};
 
-/// Most destinations of one relay.
+/// Maximum destinations of a relay.
 const MAX_DESTINATIONS: usize = 64;
 
 impl Records {
-    /// Returns the names of relays that are to be started: those named, or all that are off.
+    /// Returns the names of relays to be started: the given ones, or all that are off.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`].
@@ -29,18 +29,18 @@ impl Records {
         named.iter().map(known).collect()
     }
 
-    /// All relays by name.
+    /// Returns all relays by name.
     #[must_use]
     pub fn relays(&self) -> Vec<Relay> {
         self.stored_relays().iter().map(|relay| self.view(relay)).collect()
     }
 
-    /// One relay.
+    /// Returns a relay.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn relay(&self, name: &str) -> Result<Relay, ServiceError> {
-        // From memory, which does not wait for the disk.
+        // From memory, which does not block on the disk.
         if let Some(relay) = self.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name)) {
             return Ok(self.view(relay));
         }
@@ -48,16 +48,16 @@ impl Records {
         Ok(self.view(&relay))
     }
 
-    /// Refuses a second running relay to one destination: a platform accepts one broadcast per key.
+    /// Refuses a second running relay to one destination, since a platform accepts one broadcast per key.
     pub(crate) fn check_keys_are_free(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
-        match self.relay_in_the_way(relay) {
+        match self.conflicting_relay(relay) {
             Some((destination, relay)) => Err(ServiceError::KeyInUse { destination, relay }),
             None => Ok(()),
         }
     }
 
-    /// Returns a destination that another running relay shares with this one, and the name of that relay.
-    pub(crate) fn relay_in_the_way(&self, relay: &StoredRelay) -> Option<(String, String)> {
+    /// Returns a destination shared with another running relay, and that relay's name.
+    pub(crate) fn conflicting_relay(&self, relay: &StoredRelay) -> Option<(String, String)> {
         let others = self.stored_relays();
         let mut running = others.iter().filter(|other| other.name != relay.name && other.wanted.is_running());
         running.find_map(|other| {
@@ -107,17 +107,17 @@ impl Transaction<'_> {
         self.relay(&name)
     }
 
-    /// Changes a relay. While it runs, only the pushes that differ are touched.
+    /// Changes a relay. While it runs, only pushes that differ are touched.
     ///
     /// # Errors
-    /// As [`Transaction::add_relay`], and [`ServiceError::Running`] for a new name while it runs.
+    /// As [`Transaction::add_relay`], and [`ServiceError::Running`] for a rename while it runs.
     pub fn edit_relay(&self, name: &str, change: RelayChange) -> Result<Relay, ServiceError> {
         let before = self.store.relay(name).map_err(|error| self.explain(error))?;
         let mut after = before.clone();
         if let Some(new_name) = &change.name {
             after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
             if after.name != before.name && before.wanted.is_running() {
-                return Err(ServiceError::Running { kind: Kind::Relay, name: before.name });
+                return Err(ServiceError::Running { kind: RecordKind::Relay, name: before.name });
             }
         }
         if let Some(feed) = change.feed {
@@ -137,8 +137,8 @@ impl Transaction<'_> {
         }
         self.store.edit_relay(name, &after).map_err(|error| self.explain(error))?;
         if after.name != before.name {
-            self.add_effect(Effect::Withdraw(before.name.clone()));
-            self.add_effect(Effect::ForgetPicture(before.name));
+            self.add_action(EngineAction::Withdraw(before.name.clone()));
+            self.add_action(EngineAction::ForgetPicture(before.name));
         }
         self.mark_all_relays();
         let after = self.store.relay(&after.name)?;
@@ -149,22 +149,22 @@ impl Transaction<'_> {
     /// Removes a relay; its broadcasts end in order.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], or if the records cannot be written.
     pub fn remove_relay(&self, name: &str) -> Result<(), ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.remove_relay(name)?;
         self.mark_all_relays();
-        self.add_effect(Effect::Withdraw(relay.name.clone()));
-        self.add_effect(Effect::ForgetPicture(relay.name));
+        self.add_action(EngineAction::Withdraw(relay.name.clone()));
+        self.add_action(EngineAction::ForgetPicture(relay.name));
         Ok(())
     }
 
-    /// Notes that the set-up of a relay has passed its preflight.
+    /// Marks the present configuration of a relay as checked by a preflight.
     ///
     /// # Errors
-    /// [`ServiceError::ChangedMeanwhile`] for a relay that has been changed since it was read, or when the records cannot be written.
-    pub(crate) fn clear_relay(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
-        let is_current = self.store.clear_relay(&relay.name, relay.setup, time::now_s())?;
+    /// [`ServiceError::ChangedMeanwhile`] if the relay has changed since it was read, or if the records cannot be written.
+    pub(crate) fn mark_preflight_passed(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        let is_current = self.store.mark_preflight_passed(&relay.name, relay.setup, time::now_s())?;
         if !is_current {
             return Err(ServiceError::ChangedMeanwhile(relay.name.clone()));
         }
@@ -172,7 +172,7 @@ impl Transaction<'_> {
         Ok(())
     }
 
-    /// Stores that a relay is wanted. In one that runs, blocked parts are retried.
+    /// Sets the desired state of a relay to on. In a running one, blocked parts are retried.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a relay without destinations, or when the
@@ -183,7 +183,7 @@ impl Transaction<'_> {
         self.start(&relay)
     }
 
-    /// Stores that a relay is wanted, without the check of its keys.
+    /// Sets the desired state of a relay to on, without the check of its keys.
     ///
     /// # Errors
     /// As [`Transaction::start_relay`].
@@ -194,31 +194,31 @@ impl Transaction<'_> {
 
     fn start(&self, relay: &StoredRelay) -> Result<Relay, ServiceError> {
         let name = &relay.name;
-        // An invalid set-up is refused before it is stored.
+        // An invalid configuration is refused before it is stored.
         self.relay_spec(relay)?;
-        self.store.set_wanted(name, DesiredState::On)?;
+        self.store.set_desired_state(name, DesiredState::On)?;
         self.mark_relay(name);
-        self.add_effect(Effect::Apply(relay.name.clone()));
+        self.add_action(EngineAction::Apply(relay.name.clone()));
         self.relay(name)
     }
 
-    /// Stores that a relay is not wanted; its broadcasts end in order.
+    /// Sets the desired state of a relay to off; its broadcasts end in order.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], or if the records cannot be written.
     pub fn stop_relay(&self, name: &str) -> Result<Relay, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
-        self.store.set_wanted(name, DesiredState::Off)?;
+        self.store.set_desired_state(name, DesiredState::Off)?;
         self.mark_relay(name);
-        self.add_effect(Effect::Withdraw(relay.name));
+        self.add_action(EngineAction::Withdraw(relay.name));
         self.relay(name)
     }
 
-    /// Has the running ones of the named relays take over their stored settings.
+    /// Applies the stored settings to those of the named relays that run.
     pub(crate) fn apply_running(&self, names: &[String]) -> Result<(), ServiceError> {
         for name in names {
             if self.store.relay(name)?.wanted.is_running() {
-                self.add_effect(Effect::Apply(name.clone()));
+                self.add_action(EngineAction::Apply(name.clone()));
             }
         }
         Ok(())

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 use yonder_api::FieldChange;
-use yonder_store::{Identity, Kind, SealedSecret};
+use yonder_store::{Identity, RecordKind, SealedSecret};
 
 use super::Records;
 use super::book::{differences, table};
@@ -10,7 +10,7 @@ use super::book::{differences, table};
 use crate::error::ServiceError;
 use crate::views::role_facts;
 
-/// A record at one moment: its settings, and its secrets as they are stored.
+/// Settings of a record, and its sealed secrets.
 #[derive(Debug)]
 pub(crate) struct Snapshot {
     pub(crate) identity: Option<Identity>,
@@ -23,7 +23,7 @@ impl Snapshot {
         self.fields.get("name").and_then(Value::as_str).map(str::to_owned)
     }
 
-    /// Returns the fields in which a record differs from one state to the next: secrets by name alone.
+    /// Returns the fields that differ between two states; secrets by name only.
     pub(crate) fn differences(before: Option<&Self>, after: Option<&Self>) -> Vec<FieldChange> {
         if before.is_none() && after.is_none() {
             return Vec::new();
@@ -38,59 +38,61 @@ impl Snapshot {
 }
 
 impl Records {
-    /// Returns a record without its secrets; `None` for one that is not there, and for kinds without settings.
-    pub(crate) fn snapshot(&self, kind: Kind, name: &str) -> Result<Option<Snapshot>, ServiceError> {
+    /// Returns a record without its secrets; `None` if it does not exist, and for kinds without settings.
+    pub(crate) fn snapshot(&self, kind: RecordKind, name: &str) -> Result<Option<Snapshot>, ServiceError> {
         let identity = self.store.identity(kind, name)?;
-        if identity.is_none() && kind != Kind::Invitation {
+        if identity.is_none() && kind != RecordKind::Invitation {
             return Ok(None);
         }
         let mut secrets = Vec::new();
         let fields = match kind {
-            Kind::Feed => {
+            RecordKind::Feed => {
                 let stored = self.store.feed(name)?;
                 secrets.push(("password", stored.password));
                 secrets.push(("address", stored.address_secrets));
-                table(&self.booked_feed(name)?)?
+                table(&self.exported_feed(name)?)?
             }
-            Kind::Destination => {
+            RecordKind::Destination => {
                 let stored = self.store.destination(name)?;
                 secrets.push(("key", stored.key.map(|key| key.secret)));
                 secrets.push(("passphrase", stored.passphrase));
                 secrets.push(("address", stored.address_secrets));
-                table(&self.booked_destination(name)?)?
+                table(&self.exported_destination(name)?)?
             }
-            Kind::Relay => {
+            RecordKind::Relay => {
                 let stored = self.store.relay(name)?;
-                let mut fields = table(&self.booked_relay(name)?)?;
+                let mut fields = table(&self.exported_relay(name)?)?;
                 fields.insert("wanted".to_owned(), json!(stored.wanted.as_str()));
                 fields.insert("holding_picture".to_owned(), json!(stored.has_picture));
                 fields
             }
-            Kind::Person => {
+            RecordKind::Person => {
                 let mut fields = Map::new();
                 fields.insert("role".to_owned(), json!(role_facts(self.store.person(name)?.role)));
                 fields
             }
-            Kind::Pattern => table(&self.booked_pattern(name)?)?,
-            Kind::Platform => match self.booked_platform(name)? {
+            RecordKind::Pattern => table(&self.exported_pattern(name)?)?,
+            RecordKind::Platform => match self.exported_platform(name)? {
                 Some(sheet) => table(&sheet)?,
                 None => return Ok(None),
             },
-            Kind::Uplink => table(&self.booked_uplink(name)?)?,
-            Kind::Alert => table(&self.booked_alert(name)?)?,
-            Kind::Contact => {
+            RecordKind::Uplink => table(&self.exported_uplink(name)?)?,
+            RecordKind::Alert => table(&self.exported_alert(name)?)?,
+            RecordKind::Contact => {
                 let stored = self.store.contact(name)?;
                 secrets.push(("secret", stored.secret));
                 secrets.push(("address", stored.address));
-                table(&self.booked_contact(name)?)?
+                table(&self.exported_contact(name)?)?
             }
-            Kind::Token | Kind::Invitation | Kind::Session | Kind::Service => Map::new(),
+            RecordKind::Token | RecordKind::Invitation | RecordKind::Session | RecordKind::Service => {
+                Map::new()
+            }
         };
         Ok(Some(Snapshot { identity, fields, secrets }))
     }
 }
 
-/// Names of the secrets that are other ones than before.
+/// Returns the names of changed secrets.
 fn new_secrets(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Vec<&'static str> {
     let Some(after) = after else { return Vec::new() };
     let known = |name: &str| {
@@ -101,7 +103,7 @@ fn new_secrets(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Vec<&'sta
     after.secrets.iter().filter(is_new).map(|(name, _)| *name).collect()
 }
 
-/// Returns the new name of a record.
+/// Returns the new name of a renamed record.
 fn renamed(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Option<FieldChange> {
     let (before, after) = (before?.name()?, after?.name()?);
     let field = "name".to_owned();

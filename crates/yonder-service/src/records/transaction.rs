@@ -1,29 +1,29 @@
-//! Transactions: changes of the records that are committed together, and their effects on the engine.
+//! Transactions: changes of the records that are committed together, and the resulting actions of the engine.
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 use std::ops::Deref;
 
 use yonder_api::Relay;
-use yonder_store::Fate;
+use yonder_store::Outcome;
 
 use super::Records;
 use crate::error::ServiceError;
 
-/// A consequence of a change of the records for the engine.
+/// Action of the engine after a change of the records.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Effect {
-    /// A running feed takes over its stored settings.
+pub(crate) enum EngineAction {
+    /// Apply the stored settings of a running feed.
     UpdateFeed(String),
-    /// A relay ends.
+    /// Withdraw a relay.
     Withdraw(String),
-    /// The decoded holding picture of a relay is dropped.
+    /// Drop the decoded holding picture of a relay.
     ForgetPicture(String),
-    /// A relay takes over its stored settings and desired state.
+    /// Apply the stored settings and the desired state of a relay.
     Apply(String),
 }
 
-/// An open transaction, with the write lock. Reads through [`Records`] see its own changes.
+/// Open transaction, with the write lock. Reads through [`Records`] include its changes.
 #[derive(Debug)]
 pub struct Transaction<'a> {
     records: &'a Records,
@@ -39,25 +39,25 @@ impl Deref for Transaction<'_> {
 }
 
 impl Transaction<'_> {
-    /// Adds an effect, which is applied after the commit.
-    pub(crate) fn add_effect(&self, effect: Effect) {
-        self.pending.borrow_mut().effects.push(effect);
+    /// Adds an action, which is applied after the commit.
+    pub(crate) fn add_action(&self, action: EngineAction) {
+        self.pending.borrow_mut().actions.push(action);
     }
 
-    /// Notes that the relay `name` alone has changed.
+    /// Marks the relay `name` as changed.
     pub(crate) fn mark_relay(&self, name: &str) {
         self.pending.borrow_mut().refresh.add(name);
     }
 
-    /// Notes that any relay may have changed.
+    /// Marks all relays as possibly changed.
     pub(crate) fn mark_all_relays(&self) {
         self.pending.borrow_mut().refresh = Refresh::All;
     }
 
-    /// One relay, with the changes of this transaction.
+    /// Returns a relay, including the changes of this transaction.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn relay(&self, name: &str) -> Result<Relay, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         Ok(self.view(&relay))
@@ -67,17 +67,17 @@ impl Transaction<'_> {
 /// Work after the commit of a transaction.
 #[derive(Debug, Default)]
 struct Pending {
-    effects: Vec<Effect>,
+    actions: Vec<EngineAction>,
     refresh: Refresh,
 }
 
-/// Records that are read again after a transaction.
+/// Copies to be refreshed after a transaction.
 #[derive(Debug, Default, PartialEq, Eq)]
 enum Refresh {
-    /// Nothing was named: everything is read.
+    /// Not specified: everything is refreshed.
     #[default]
     Unspecified,
-    /// These relays alone have changed.
+    /// Only these relays have changed.
     Only(BTreeSet<String>),
     /// Any relay may have changed.
     All,
@@ -97,40 +97,40 @@ impl Refresh {
 }
 
 impl Records {
-    /// Runs `act` in a transaction. After a commit, `apply` is called with the value and the effects, in the order in which they
-    /// belong, while the write lock is still held; after a rollback it is not called.
+    /// Runs `act` in a transaction. After a commit, `apply` is called with the value and the actions, in their order of
+    /// application, under the write lock; not after a rollback.
     ///
     /// # Errors
-    /// The error of `act`, or when the records cannot be written; then nothing is changed.
+    /// The error of `act`, or if the records cannot be written; nothing is changed then.
     pub(crate) fn transaction<T>(
         &self,
-        act: impl FnOnce(&Transaction<'_>) -> Result<Fate<T>, ServiceError>,
-        apply: impl FnOnce(&T, Vec<Effect>),
+        act: impl FnOnce(&Transaction<'_>) -> Result<Outcome<T>, ServiceError>,
+        apply: impl FnOnce(&T, Vec<EngineAction>),
     ) -> Result<T, ServiceError> {
         let _changing = self.lock_changes();
         let transaction = Transaction { records: self, pending: RefCell::default() };
         let mut is_committed = false;
-        let value: T = self.store.together(|| {
-            let fate = act(&transaction)?;
-            is_committed = matches!(fate, Fate::Keep(_));
-            Ok::<_, ServiceError>(fate)
+        let value: T = self.store.transaction(|| {
+            let outcome = act(&transaction)?;
+            is_committed = matches!(outcome, Outcome::Commit(_));
+            Ok::<_, ServiceError>(outcome)
         })?;
         if is_committed {
-            let Pending { effects, refresh } = transaction.pending.into_inner();
+            let Pending { actions, refresh } = transaction.pending.into_inner();
             let refreshed = match refresh {
                 Refresh::Only(names) => names.iter().try_for_each(|name| self.refresh_relay(name)),
                 Refresh::Unspecified | Refresh::All => self.refresh_all(),
             };
-            // The change is committed all the same.
+            // The change is committed, even if the refresh fails.
             if let Err(error) = refreshed {
                 tracing::error!(%error, "records could not be read after a change");
             }
-            apply(&value, in_order(effects));
+            apply(&value, dedup_and_order(actions));
         }
         Ok(value)
     }
 
-    /// Runs a transaction without effects on the engine.
+    /// Runs a transaction without actions of the engine.
     ///
     /// # Errors
     /// As [`Records::transaction`].
@@ -138,22 +138,22 @@ impl Records {
         &self,
         act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
     ) -> Result<T, ServiceError> {
-        let unexpected = |_: &T, effects: Vec<Effect>| debug_assert!(effects.is_empty(), "{effects:?}");
-        self.transaction(|transaction| act(transaction).map(Fate::Keep), unexpected)
+        let unexpected = |_: &T, actions: Vec<EngineAction>| debug_assert!(actions.is_empty(), "{actions:?}");
+        self.transaction(|transaction| act(transaction).map(Outcome::Commit), unexpected)
     }
 }
 
-/// Returns each effect once: first what ends, then feeds, then relays.
-fn in_order(mut effects: Vec<Effect>) -> Vec<Effect> {
-    let rank = |effect: &Effect| match effect {
-        Effect::Withdraw(name) => (0, name.clone()),
-        Effect::ForgetPicture(name) => (1, name.clone()),
-        Effect::UpdateFeed(name) => (2, name.clone()),
-        Effect::Apply(name) => (3, name.clone()),
+/// Removes duplicates and orders actions: withdrawals, feeds, relays.
+fn dedup_and_order(mut actions: Vec<EngineAction>) -> Vec<EngineAction> {
+    let rank = |action: &EngineAction| match action {
+        EngineAction::Withdraw(name) => (0, name.clone()),
+        EngineAction::ForgetPicture(name) => (1, name.clone()),
+        EngineAction::UpdateFeed(name) => (2, name.clone()),
+        EngineAction::Apply(name) => (3, name.clone()),
     };
-    effects.sort_by_key(rank);
-    effects.dedup();
-    effects
+    actions.sort_by_key(rank);
+    actions.dedup();
+    actions
 }
 
 #[cfg(test)]
@@ -173,10 +173,10 @@ mod tests {
     }
 
     #[test]
-    fn effects_come_once_and_what_ends_comes_first() {
-        let (apply, update) = (Effect::Apply("a".into()), Effect::UpdateFeed("f".into()));
-        let withdraw = Effect::Withdraw("b".into());
-        let effects = vec![apply.clone(), update.clone(), apply.clone(), withdraw.clone()];
-        assert_eq!(in_order(effects), [withdraw, update, apply]);
+    fn actions_are_deduplicated_and_withdrawals_come_first() {
+        let (apply, update) = (EngineAction::Apply("a".into()), EngineAction::UpdateFeed("f".into()));
+        let withdraw = EngineAction::Withdraw("b".into());
+        let actions = vec![apply.clone(), update.clone(), apply.clone(), withdraw.clone()];
+        assert_eq!(dedup_and_order(actions), [withdraw, update, apply]);
     }
 }

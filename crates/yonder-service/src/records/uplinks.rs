@@ -7,67 +7,67 @@ use yonder_api::{NewUplink, Uplink as UplinkFacts, UplinkChange};
 use yonder_core::budget::{BitRate, Uplink, Volume};
 use yonder_core::check_name;
 use yonder_engine::{Binding, UplinkSpec};
-use yonder_store::{Carried, Identity, Kind, StoreError, Uplink as StoredUplink};
+use yonder_store::{Identity, RecordKind, StoreError, TrafficKey, Uplink as StoredUplink};
 
 use super::feeds::read_site;
 use super::{Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
 
-/// Share that stays free where nothing is said, in hundredths.
+/// Default headroom, in percent.
 pub(crate) const DEFAULT_HEADROOM: u8 = 25;
 
 impl Records {
-    /// All uplinks.
+    /// Returns all uplinks.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn uplinks(&self) -> Result<Vec<UplinkFacts>, ServiceError> {
         let sent = self.sent_this_month()?;
-        let identities = self.store.identities(Kind::Uplink)?;
-        let identity = |kept: &StoredUplink| identities.get(&kept.name).cloned().unwrap_or_default();
-        Ok(self.store.uplinks()?.iter().map(|kept| facts(kept, identity(kept), &sent)).collect())
+        let identities = self.store.identities(RecordKind::Uplink)?;
+        let identity = |stored: &StoredUplink| identities.get(&stored.name).cloned().unwrap_or_default();
+        Ok(self.store.uplinks()?.iter().map(|stored| facts(stored, identity(stored), &sent)).collect())
     }
 
-    /// One uplink.
+    /// Returns an uplink.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
     pub fn uplink(&self, name: &str) -> Result<UplinkFacts, ServiceError> {
-        let kept = self.store.uplink(name).map_err(|error| self.explain(error))?;
-        let identity = self.store.identity(Kind::Uplink, &kept.name)?.unwrap_or_default();
-        Ok(facts(&kept, identity, &self.sent_this_month()?))
+        let stored = self.store.uplink(name).map_err(|error| self.explain(error))?;
+        let identity = self.store.identity(RecordKind::Uplink, &stored.name)?.unwrap_or_default();
+        Ok(facts(&stored, identity, &self.sent_this_month()?))
     }
 
     /// Returns the specification of an uplink for the engine.
     pub(crate) fn uplink_spec(&self, name: &str) -> Result<UplinkSpec, ServiceError> {
-        let kept = self.store.uplink(name)?;
-        let source = kept.source.and_then(|source| source.parse().ok()).map(Binding::Source);
-        let binding = source.or_else(|| kept.interface.map(Binding::Interface));
+        let stored = self.store.uplink(name)?;
+        let source = stored.source.and_then(|source| source.parse().ok()).map(Binding::Source);
+        let binding = source.or_else(|| stored.interface.map(Binding::Interface));
         let binding = binding.ok_or(ServiceError::Internal("an uplink in use binds nothing"))?;
-        Ok(UplinkSpec { name: kept.name, binding })
+        Ok(UplinkSpec { name: stored.name, binding })
     }
 
-    /// Names of uplinks that a destination is to be bound to, as they are kept.
+    /// Returns the stored spelling of the uplinks that a destination is bound to.
     pub(crate) fn read_uplinks(&self, names: &[String]) -> Result<Vec<String>, ServiceError> {
         let mut read: Vec<String> = Vec::new();
         for name in names {
-            let kept = self.store.uplink(name).map_err(|error| self.explain(error))?;
+            let stored = self.store.uplink(name).map_err(|error| self.explain(error))?;
             let invalid =
                 |detail: String, hint| Err(ServiceError::Invalid { field: "uplinks", detail, hint });
-            if read.contains(&kept.name) {
+            if read.contains(&stored.name) {
                 return invalid(format!("{name:?} is named twice"), "Name each uplink once, the best first.");
             }
-            if kept.source.is_none() && kept.interface.is_none() {
-                let detail = format!("nothing binds a push to the uplink {:?}", kept.name);
+            if stored.source.is_none() && stored.interface.is_none() {
+                let detail = format!("nothing binds a push to the uplink {:?}", stored.name);
                 return invalid(detail, "Give the uplink a --source address or an --interface first.");
             }
-            read.push(kept.name);
+            read.push(stored.name);
         }
         Ok(read)
     }
 
-    /// Bytes that left this month.
+    /// Returns the bytes sent this month.
     pub(crate) fn sent_this_month(&self) -> Result<Sent, ServiceError> {
         let calendar = time::Calendar::now();
         let mut sent = Sent::default();
@@ -79,9 +79,9 @@ impl Records {
             .collect();
         for (whose, bytes) in self.store.traffic(&calendar.first_day(), &calendar.day())? {
             match whose {
-                Carried::Push(..) => sent.here += bytes,
-                Carried::Uplink(name) => *sent.bound.entry(name).or_default() += bytes,
-                Carried::Feed(feed) => {
+                TrafficKey::Push(..) => sent.here += bytes,
+                TrafficKey::Uplink(name) => *sent.bound.entry(name).or_default() += bytes,
+                TrafficKey::Feed(feed) => {
                     if let Some(site) = sites.get(&feed).cloned().flatten() {
                         *sent.from_sites.entry(site).or_default() += bytes;
                     }
@@ -96,9 +96,9 @@ impl Transaction<'_> {
     /// Adds an uplink.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or if the records cannot be written.
     pub fn add_uplink(&self, new: &NewUplink) -> Result<UplinkFacts, ServiceError> {
-        let kept = StoredUplink {
+        let stored = StoredUplink {
             name: check_name(&new.name).map_err(|error| ServiceError::name(&error))?,
             site: new.site.as_deref().and_then(read_site),
             up_kbps: read_rate(&new.rate)?,
@@ -108,9 +108,9 @@ impl Transaction<'_> {
             source: new.source.as_deref().map(read_source).transpose()?.flatten(),
             interface: new.interface.as_deref().map(read_interface).transpose()?.flatten(),
         };
-        check_binding(&kept)?;
-        self.store.add_uplink(&kept, time::now_s())?;
-        self.uplink(&kept.name)
+        check_binding(&stored)?;
+        self.store.add_uplink(&stored, time::now_s())?;
+        self.uplink(&stored.name)
     }
 
     /// Changes an uplink.
@@ -118,66 +118,66 @@ impl Transaction<'_> {
     /// # Errors
     /// As [`Transaction::add_uplink`], and [`ServiceError::NotFound`].
     pub fn edit_uplink(&self, name: &str, change: &UplinkChange) -> Result<UplinkFacts, ServiceError> {
-        let mut kept = self.store.uplink(name).map_err(|error| self.explain(error))?;
+        let mut stored = self.store.uplink(name).map_err(|error| self.explain(error))?;
         if let Some(new_name) = &change.name {
-            kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            stored.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
         }
         if let Some(site) = &change.site {
-            kept.site = read_site(site);
+            stored.site = read_site(site);
         }
         if let Some(rate) = &change.rate {
-            kept.up_kbps = read_rate(rate)?;
+            stored.up_kbps = read_rate(rate)?;
         }
         if let Some(allowance) = &change.allowance {
-            kept.allowance_bytes = read_allowance(allowance)?;
+            stored.allowance_bytes = read_allowance(allowance)?;
         }
         if let Some(percent) = change.headroom_percent {
-            kept.headroom_percent = read_headroom(percent)?;
+            stored.headroom_percent = read_headroom(percent)?;
         }
-        kept.backup = change.backup.unwrap_or(kept.backup);
+        stored.backup = change.backup.unwrap_or(stored.backup);
         // Another binding replaces the present one.
         if let Some(source) = &change.source {
-            kept.source = read_source(source)?;
-            kept.interface = kept.interface.filter(|_| kept.source.is_none());
+            stored.source = read_source(source)?;
+            stored.interface = stored.interface.filter(|_| stored.source.is_none());
         }
         if let Some(interface) = &change.interface {
-            kept.interface = read_interface(interface)?;
-            kept.source = kept.source.filter(|_| kept.interface.is_none() || change.source.is_some());
+            stored.interface = read_interface(interface)?;
+            stored.source = stored.source.filter(|_| stored.interface.is_none() || change.source.is_some());
         }
-        check_binding(&kept)?;
+        check_binding(&stored)?;
         let users = self.store.destinations_by(name)?;
-        if !users.is_empty() && kept.source.is_none() && kept.interface.is_none() {
-            return Err(StoreError::InUse { kind: Kind::Uplink, name: kept.name, users }.into());
+        if !users.is_empty() && stored.source.is_none() && stored.interface.is_none() {
+            return Err(StoreError::InUse { kind: RecordKind::Uplink, name: stored.name, users }.into());
         }
-        self.store.edit_uplink(name, &kept)?;
+        self.store.edit_uplink(name, &stored)?;
         for destination in &users {
             self.apply_running(&self.store.relays_to(destination)?)?;
         }
-        self.uplink(&kept.name)
+        self.uplink(&stored.name)
     }
 
-    /// Removes an uplink that no destination is bound to.
+    /// Removes an uplink without bound destinations.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    /// [`ServiceError::NotFound`], or if the records cannot be written.
     pub fn remove_uplink(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_uplink(name).map_err(|error| self.explain(error))
     }
 }
 
-/// Bytes that left within a month.
+/// Bytes sent within a month.
 #[derive(Debug, Default)]
 pub(crate) struct Sent {
     /// By all pushes.
     here: u64,
     /// By pushes that were bound to an uplink, by its name.
     bound: HashMap<String, u64>,
-    /// By feeds, from each site in small letters.
+    /// By feeds, by lower-case site.
     from_sites: HashMap<String, u64>,
 }
 
 impl Sent {
-    /// Returns the bytes of an uplink. Pushes that are not bound are counted for each main uplink, since their route is unknown.
+    /// Returns the bytes of an uplink. Unbound pushes count for each main uplink, since their route is unknown.
     fn by(&self, uplink: &StoredUplink) -> u64 {
         let bound = self.bound.get(&uplink.name).copied().unwrap_or_default();
         match &uplink.site {
@@ -193,7 +193,7 @@ pub(crate) fn unsigned(value: i64) -> u64 {
     u64::try_from(value).unwrap_or_default()
 }
 
-/// Reads a bit rate in kilobits per second.
+/// Parses a bit rate to kilobits per second.
 pub(crate) fn read_rate(text: &str) -> Result<i64, ServiceError> {
     let rate: BitRate = text.parse().map_err(|error| ServiceError::unit("rate", &error))?;
     let kbps = i64::try_from(rate.kbps()).ok().filter(|kbps| *kbps > 0);
@@ -224,7 +224,7 @@ fn read_source(text: &str) -> Result<Option<String>, ServiceError> {
     Ok(Some(address.to_string()))
 }
 
-/// Longest name of a network interface, see netdevice(7).
+/// Maximum length of an interface name, see netdevice(7).
 const MAX_INTERFACE_NAME: usize = 15;
 
 fn read_interface(text: &str) -> Result<Option<String>, ServiceError> {
@@ -241,7 +241,7 @@ fn read_interface(text: &str) -> Result<Option<String>, ServiceError> {
     Ok(Some(name.to_owned()).filter(|name| !name.is_empty()))
 }
 
-/// One thing binds, and only what leaves from this machine can be bound.
+/// Checks that there is one binding at most, and only on an uplink of this machine.
 fn check_binding(uplink: &StoredUplink) -> Result<(), ServiceError> {
     let invalid = |detail: &str, hint| {
         let field = if uplink.source.is_some() { "source" } else { "interface" };
@@ -271,30 +271,30 @@ fn read_headroom(percent: u8) -> Result<i64, ServiceError> {
     Ok(i64::from(percent))
 }
 
-/// Returns an uplink for the computation of a budget.
-pub(crate) fn uplink(kept: &StoredUplink, sent: &Sent) -> Uplink {
+/// Converts an uplink for the budget.
+pub(crate) fn uplink(stored: &StoredUplink, sent: &Sent) -> Uplink {
     Uplink {
-        name: kept.name.clone(),
-        site: kept.site.clone(),
-        up_kbps: unsigned(kept.up_kbps),
-        headroom_percent: unsigned(kept.headroom_percent),
-        allowance: kept.allowance_bytes.map(|bytes| Volume::from_bytes(unsigned(bytes))),
-        backup: kept.backup,
-        sent: Volume::from_bytes(sent.by(kept)),
+        name: stored.name.clone(),
+        site: stored.site.clone(),
+        up_kbps: unsigned(stored.up_kbps),
+        headroom_percent: unsigned(stored.headroom_percent),
+        allowance: stored.allowance_bytes.map(|bytes| Volume::from_bytes(unsigned(bytes))),
+        backup: stored.backup,
+        sent: Volume::from_bytes(sent.by(stored)),
     }
 }
 
-fn facts(kept: &StoredUplink, identity: Identity, sent: &Sent) -> UplinkFacts {
+fn facts(stored: &StoredUplink, identity: Identity, sent: &Sent) -> UplinkFacts {
     UplinkFacts {
         id: identity.uid,
         revision: identity.revision,
-        source: kept.source.clone(),
-        interface: kept.interface.clone(),
-        ..uplink_facts(&uplink(kept, sent))
+        source: stored.source.clone(),
+        interface: stored.interface.clone(),
+        ..uplink_facts(&uplink(stored, sent))
     }
 }
 
-/// Returns an uplink for the API.
+/// Converts an uplink for the API.
 pub(crate) fn uplink_facts(uplink: &Uplink) -> UplinkFacts {
     UplinkFacts {
         name: uplink.name.clone(),

@@ -1,4 +1,4 @@
-//! On-air windows of relays, as they are stored and shown.
+//! On-air windows of relays.
 
 use std::time::SystemTime;
 
@@ -10,15 +10,15 @@ use yonder_store::Relay as StoredRelay;
 use crate::error::ServiceError;
 use crate::time;
 
-/// Windows of one relay at most.
+/// Maximum windows of a relay.
 const MAX_WINDOWS: usize = 50;
 
-/// True if the windows of a relay are open now.
+/// Returns true if the windows of a relay are open now.
 pub(crate) fn is_on_air(relay: &StoredRelay) -> bool {
     schedule(relay).is_ok_and(|schedule| schedule.is_on_air(time::millis(SystemTime::now())))
 }
 
-/// Reads the windows of a relay.
+/// Parses the windows of a relay.
 pub(crate) fn schedule(relay: &StoredRelay) -> Result<Schedule, ScheduleError> {
     Schedule::read(&relay.on_air, &relay.zone)
 }
@@ -28,7 +28,7 @@ pub(crate) fn schedule_of(relay: &StoredRelay) -> Result<Schedule, ServiceError>
     schedule(relay).map_err(|error| refused(&error))
 }
 
-/// Returns the windows of a relay for the API; `None` where it has none.
+/// Returns the windows of a relay for the API; `None` without any.
 pub(crate) fn facts(relay: &StoredRelay) -> Option<OnAir> {
     if relay.on_air.is_empty() {
         return None;
@@ -43,7 +43,7 @@ pub(crate) fn facts(relay: &StoredRelay) -> Option<OnAir> {
     })
 }
 
-/// Changes of a relay's windows, zone and quiet minute.
+/// Changes of a relay's windows, time zone and quiet minute.
 #[derive(Debug, Default)]
 pub(super) struct Times {
     pub(super) on_air: Option<Vec<String>>,
@@ -51,7 +51,7 @@ pub(super) struct Times {
     pub(super) quiet_minute: Option<String>,
 }
 
-/// Checks times and puts them into a relay, as they are written out.
+/// Checks times and sets them in a relay, normalized.
 pub(crate) fn set_times(relay: &mut StoredRelay, times: Times) -> Result<(), ServiceError> {
     let Times { on_air, zone, quiet_minute } = times;
     if let Some(zone) = zone {
@@ -84,7 +84,7 @@ pub(crate) fn set_times(relay: &mut StoredRelay, times: Times) -> Result<(), Ser
     Ok(())
 }
 
-/// The zone of this machine.
+/// Returns the system's time zone.
 pub(crate) fn own_zone() -> String {
     TimeZone::system().iana_name().unwrap_or("UTC").to_owned()
 }

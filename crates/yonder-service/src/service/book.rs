@@ -1,23 +1,22 @@
-//! Site books: brought into effect as one change.
+//! Application of site books in one transaction.
 
 use yonder_api::{BookChange, BookOutcome, BookRequest};
 use yonder_core::Role;
-use yonder_store::{Fate, Kind};
+use yonder_store::{Outcome, RecordKind};
 
 use super::Service;
-use super::execute::Outcome;
+use super::execute::RecordChange;
 use crate::change::{Actor, Change, Origin};
 use crate::error::ServiceError;
 use crate::jobs::JobContext;
 use crate::records::Transaction;
 
 impl Service {
-    /// Brings a book into effect, or returns what it would change. Relays whose parts do not change are not touched.
+    /// Applies a book, or returns what it would change. Relays with unchanged parts are not touched.
     ///
     /// # Errors
-    /// [`ServiceError::StaleBook`] if the records are not of the expected revision,
-    /// [`ServiceError::BookRefused`] with all that is wrong, or when the records cannot be read or written; then
-    /// nothing is changed.
+    /// [`ServiceError::StaleBook`] if the records do not have the expected revision, [`ServiceError::BookRefused`] with
+    /// all faults, or if the records cannot be read or written; nothing is changed then.
     pub fn apply_book(
         &self,
         request: BookRequest,
@@ -35,20 +34,20 @@ impl Service {
                 self.audit_book(&changes, actor)?;
             }
             let outcome = BookOutcome { changes, applied: !look_only, to_start, revision };
-            Ok(if look_only { Fate::Undo(outcome) } else { Fate::Keep(outcome) })
+            Ok(if look_only { Outcome::Rollback(outcome) } else { Outcome::Commit(outcome) })
         };
-        let outcome = self.records.transaction(within, |outcome, effects| {
+        let outcome = self.records.transaction(within, |outcome, actions| {
             let is_removed = outcome.changes.iter().any(|change| change.what == "removed");
-            self.apply(Kind::Relay, &Outcome { renamed: None, is_removed }, effects);
+            self.apply(RecordKind::Relay, &RecordChange { renamed: None, is_removed }, actions);
         })?;
         self.events.publish_log_lines();
         Ok(outcome)
     }
 
-    /// Adds an audit entry for each record that a book has changed.
+    /// Adds an audit entry for each record changed by a book.
     fn audit_book(&self, changes: &[BookChange], actor: &Actor) -> Result<(), ServiceError> {
         for change in changes {
-            let Some(kind) = Kind::from_word(&change.kind) else { continue };
+            let Some(kind) = RecordKind::from_name(&change.kind) else { continue };
             let action = match change.what.as_str() {
                 "added" => "added",
                 "removed" => "removed",

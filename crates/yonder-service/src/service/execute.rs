@@ -1,39 +1,40 @@
-//! The one path of every change: role, revision, transaction with its audit entry, then effects on the engine.
+//! Path of every change: role, revision, transaction with its audit entry, then actions of the engine.
 //!
-//! The API, the command line, the site book and the schedules all use it. A change and its audit entry are stored together or not at
-//! all; the engine follows after the commit. Stop and hold act on the engine first, and are not lost on a full disk.
+//! The API, the command line, the site book and the schedules use it. A change and its audit entry are stored together
+//! or not at all; the engine follows after the commit. Stop and hold act on the engine first, and are not lost on a
+//! full disk.
 
 use std::sync::Arc;
 
-use yonder_store::{Fate, Kind, Relay as StoredRelay};
+use yonder_store::{Outcome, RecordKind, Relay as StoredRelay};
 
 use super::Service;
 use crate::change::Change;
 use crate::error::ServiceError;
 use crate::journal::audit_entry;
-use crate::records::{Effect, Records, Snapshot, Transaction};
+use crate::records::{EngineAction, Records, Snapshot, Transaction};
 use crate::rename::Rename;
 
-/// Consequences of a change for what is kept by name.
-pub(super) struct Outcome {
+/// Consequences of a change for data stored by name.
+pub(super) struct RecordChange {
     /// Old and new name.
     pub(super) renamed: Option<(String, String)>,
     pub(super) is_removed: bool,
 }
 
 impl Service {
-    /// Makes a change of a record.
+    /// Executes a change of a record.
     ///
     /// # Errors
-    /// [`ServiceError::RoleNeeded`], [`ServiceError::Stale`] for a record of another revision, what `act` failed with, or when
-    /// the records cannot be written; then nothing is changed.
+    /// [`ServiceError::RoleNeeded`], [`ServiceError::Stale`] for another revision, the error of `act`, or if the
+    /// records cannot be written; nothing is changed then.
     pub fn execute<T>(
         &self,
         change: &Change,
         act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
     ) -> Result<T, ServiceError> {
         change.check_role()?;
-        // As names are stored.
+        // Normalized as when stored.
         let asked = change.name.trim();
         let within = |transaction: &Transaction<'_>| {
             let before = transaction.snapshot(change.kind, asked)?;
@@ -47,15 +48,18 @@ impl Service {
             let after = transaction.snapshot(change.kind, name.as_deref().unwrap_or(asked))?;
             self.journal.add_audit(&audit_entry(change, before.as_ref(), after.as_ref()))?;
             let names = before.as_ref().and_then(Snapshot::name).zip(after.as_ref().and_then(Snapshot::name));
-            let outcome = Outcome {
+            let outcome = RecordChange {
                 renamed: names.filter(|(old, new)| old != new),
                 is_removed: before.is_some() && after.is_none(),
             };
-            Ok(Fate::Keep((value, outcome)))
+            Ok(Outcome::Commit((value, outcome)))
         };
-        let apply = |(_, outcome): &(T, Outcome), effects| self.apply(change.kind, outcome, effects);
+        let apply = |(_, outcome): &(T, RecordChange), actions| self.apply(change.kind, outcome, actions);
         let (value, _) = self.records.transaction(within, apply)?;
-        if matches!(change.kind, Kind::Person | Kind::Token | Kind::Session | Kind::Invitation) {
+        if matches!(
+            change.kind,
+            RecordKind::Person | RecordKind::Token | RecordKind::Session | RecordKind::Invitation
+        ) {
             self.auth.clear_caches();
         }
         change.log();
@@ -63,18 +67,18 @@ impl Service {
         Ok(value)
     }
 
-    /// Makes changes that no person has asked for, like the set-up of a demonstration: in one transaction, without audit entries.
+    /// Executes changes without an author, such as those of a demonstration: in one transaction, without audit entries.
     ///
     /// # Errors
-    /// The error of `act`, or when the records cannot be written; then nothing is changed.
+    /// The error of `act`, or if the records cannot be written; nothing is changed then.
     pub fn provision<T>(
         &self,
         act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
     ) -> Result<T, ServiceError> {
         let done = self.records.transaction(
-            |transaction| act(transaction).map(Fate::Keep),
-            |_, effects| {
-                self.reconciler.apply(&effects);
+            |transaction| act(transaction).map(Outcome::Commit),
+            |_, actions| {
+                self.reconciler.apply(&actions);
                 self.previews.drop_stills();
             },
         );
@@ -82,11 +86,11 @@ impl Service {
         done
     }
 
-    /// Makes a change that protects, like a stop: the caller has acted on the engine before. A desired state that the disk does not
-    /// take is kept in memory by `remember`, and stored later with its audit entry.
+    /// Executes a protective change such as a stop, after the caller has acted on the engine. If the disk fails, the
+    /// desired state is kept in memory by `remember`, and stored later with its audit entry.
     ///
     /// # Errors
-    /// As [`Service::execute`], but for a disk that is full or locked.
+    /// As [`Service::execute`], except for a full or locked disk.
     pub fn execute_protective<T>(
         &self,
         change: &Change,
@@ -107,8 +111,7 @@ impl Service {
         }
     }
 
-    /// Checks role and revision of a change before something that cannot be undone is done for it. Records that cannot be read stop
-    /// nothing.
+    /// Checks role and revision before an action that cannot be undone. Records that cannot be read do not prevent it.
     ///
     /// # Errors
     /// [`ServiceError::RoleNeeded`], [`ServiceError::Stale`].
@@ -121,10 +124,10 @@ impl Service {
         change.check_revision(present.map(|present| present.revision))
     }
 
-    /// Has all parts follow a committed change. Called under the lock of changes.
-    pub(super) fn apply(&self, kind: Kind, outcome: &Outcome, effects: Vec<Effect>) {
-        self.reconciler.apply(&effects);
-        if effects.iter().any(|effect| matches!(effect, Effect::UpdateFeed(_))) {
+    /// Updates all parts after a commit. Must be called under the write lock.
+    pub(super) fn apply(&self, kind: RecordKind, outcome: &RecordChange, actions: Vec<EngineAction>) {
+        self.reconciler.apply(&actions);
+        if actions.iter().any(|action| matches!(action, EngineAction::UpdateFeed(_))) {
             self.previews.drop_stills();
         }
         if let Some((old, new)) = &outcome.renamed {
@@ -132,9 +135,9 @@ impl Service {
             self.history.rename(rename);
             self.notifications.rename(rename);
         }
-        // Ends the runs of a removed record, before another one takes its name.
+        // Ends the runs of a removed record before another one gets its name.
         if outcome.is_removed
-            && matches!(kind, Kind::Feed | Kind::Relay | Kind::Destination)
+            && matches!(kind, RecordKind::Feed | RecordKind::Relay | RecordKind::Destination)
             && let Err(error) = self.history.observe_locked()
         {
             tracing::warn!(%error, "states could not be recorded");

@@ -1,39 +1,39 @@
-//! Self-check: the records, the disk, and the limits of the system.
+//! Self-check: records, disk, and system limits.
 
 use yonder_api::Check;
-use yonder_core::preflight::Level;
+use yonder_core::preflight::CheckStatus;
 use yonder_engine::count_authorities;
 
 use super::Service;
-use crate::figures::ServiceFigures;
-use crate::process::{ProcessFigures, open_files};
+use crate::process::{ProcessStats, open_files};
 use crate::records::LOW_BYTES;
+use crate::stats::ServiceStats;
 
 /// Free space below which the check fails, in bytes.
 const TOO_LITTLE_BYTES: u64 = 100 * 1024 * 1024;
-/// Open files that the service needs for itself, for each feed and for each push.
+/// Open files needed by the service itself, per feed and per push.
 const FILES: (u64, u64, u64) = (64, 6, 2);
 
 impl Service {
-    /// Returns the figures for metrics. Does not wait for the disk.
+    /// Returns the statistics for metrics, without blocking on the disk.
     #[must_use]
-    pub fn figures(&self) -> ServiceFigures {
+    pub fn stats(&self) -> ServiceStats {
         let (running, feeds) = self.engine.running();
-        ServiceFigures {
+        ServiceStats {
             version: env!("CARGO_PKG_VERSION").to_owned(),
-            process: ProcessFigures::look(&self.engine, self.supervisor.restarts()),
+            process: ProcessStats::read(&self.engine, self.supervisor.restarts()),
             relays: self.records.relays(),
             running,
             feeds,
-            alerts: self.notifications.alert_figures(),
+            alerts: self.notifications.alert_stats(),
             unwritten: self.history.unwritten().map(|notes| notes + self.journal.waiting()),
-            disk: self.notifications.disk_figures(),
+            disk: self.notifications.disk_stats(),
             scheduled_backup: self.backups.newest_known(),
             backup_failed: self.backups.failure().is_some(),
         }
     }
 
-    /// Looks at what the service stands on.
+    /// Runs the self-check.
     #[must_use]
     pub fn selfcheck(&self) -> Vec<Check> {
         vec![
@@ -143,19 +143,19 @@ fn check_authorities() -> Check {
     )
 }
 
-fn check(check: &str, level: Level, reason: String, next_step: Option<&str>) -> Check {
+fn check(check: &str, level: CheckStatus, reason: String, next_step: Option<&str>) -> Check {
     let check = check.to_owned();
     Check { subject: "service".to_owned(), check, level, reason, next_step: next_step.map(str::to_owned) }
 }
 
 fn pass(word: &str, reason: String) -> Check {
-    check(word, Level::Pass, reason, None)
+    check(word, CheckStatus::Pass, reason, None)
 }
 
 fn warn(word: &str, reason: String, hint: &str) -> Check {
-    check(word, Level::Warn, reason, Some(hint))
+    check(word, CheckStatus::Warn, reason, Some(hint))
 }
 
 fn fail(word: &str, reason: String, hint: &str) -> Check {
-    check(word, Level::Fail, reason, Some(hint))
+    check(word, CheckStatus::Fail, reason, Some(hint))
 }

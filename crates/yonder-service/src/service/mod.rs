@@ -1,4 +1,4 @@
-//! The service: its parts, the executor of changes, and the work that needs several parts.
+//! Service: its parts, the executor of changes, and work that involves several parts.
 
 mod book;
 mod execute;
@@ -28,7 +28,7 @@ use crate::reconciler::Reconciler;
 use crate::records::Records;
 use crate::time;
 
-/// All parts of the service. Each has its own locks and loops, and depends on those above it alone.
+/// All parts of the service. A part depends only on those above it.
 #[derive(Debug)]
 pub struct Service {
     engine: Engine,
@@ -47,10 +47,10 @@ pub struct Service {
 }
 
 impl Service {
-    /// A service over opened records. Nothing runs until [`Service::resume`].
+    /// Creates a service over opened records. Nothing runs until [`Service::resume`].
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn new(store: Store, engine: Engine, local_token: SecretString) -> Result<Self, ServiceError> {
         let records = Arc::new(Records::new(store, engine.clone())?);
         let events = Arc::new(Events::new(Arc::clone(&records), engine.clone())?);
@@ -83,14 +83,14 @@ impl Service {
         })
     }
 
-    /// Schedules backups of the records.
+    /// Enables scheduled backups.
     #[must_use]
     pub fn with_backups(mut self, plan: Option<BackupPlan>) -> Self {
         self.backups = Arc::new(Backups::new(Arc::clone(&self.records), Arc::clone(&self.journal), plan));
         self
     }
 
-    /// Starts everything that ran before the service stopped. What cannot be resumed is logged, and the rest is resumed.
+    /// Starts everything that ran before the service stopped. Failures are logged and do not affect the rest.
     pub fn resume(&self) {
         match self.history.resume() {
             Ok(true) => self.notifications.note_restart(time::millis(SystemTime::now())),
@@ -106,7 +106,7 @@ impl Service {
         self.reconciler.resume();
     }
 
-    /// Starts the background loops of all parts. To be called within a tokio runtime.
+    /// Starts the background loops of all parts. Must be called within a tokio runtime.
     #[must_use]
     pub fn start_loops(&self) -> Loops {
         let mut loops = Loops::new(Arc::clone(&self.supervisor));
@@ -131,7 +131,7 @@ impl Service {
     /// # Cancel safety
     /// As [`Engine::shutdown`].
     pub async fn shutdown(&self) {
-        if let Err(error) = self.journal.write_kept_changes() {
+        if let Err(error) = self.journal.write_unsaved_changes() {
             tracing::warn!(%error, "changes kept in memory could not be written");
         }
         if let Err(error) = self.history.count_traffic(true) {
@@ -142,7 +142,7 @@ impl Service {
         }
         self.journal.flush();
         self.notifications.store();
-        // Before the broadcasts end, so that their end is no outage.
+        // Before the broadcasts end, so that this does not count as an outage.
         if let Err(error) = self.history.finish() {
             tracing::warn!(%error, "states could not be recorded");
         }
@@ -153,7 +153,7 @@ impl Service {
         }
     }
 
-    /// All relays, and the time.
+    /// Returns all relays, and the time.
     #[must_use]
     pub fn status(&self) -> Status {
         Status {
@@ -163,79 +163,79 @@ impl Service {
         }
     }
 
-    /// Ages of the media threads' heartbeats. Asks neither the records nor the threads.
+    /// Returns the ages of the media threads' heartbeats, without blocking on records or threads.
     #[must_use]
     pub fn heartbeat_ages(&self) -> Vec<Duration> {
         self.engine.heartbeat_ages()
     }
 
-    /// The engine.
+    /// Returns the engine.
     #[must_use]
     pub fn engine(&self) -> &Engine {
         &self.engine
     }
 
-    /// Everything that is stored.
+    /// Returns the records.
     #[must_use]
     pub fn records(&self) -> &Arc<Records> {
         &self.records
     }
 
-    /// Live events.
+    /// Returns the live events.
     #[must_use]
     pub fn events(&self) -> &Arc<Events> {
         &self.events
     }
 
-    /// Audit trail, and logbook lines of the service itself.
+    /// Returns the journal.
     #[must_use]
     pub fn journal(&self) -> &Arc<Journal> {
         &self.journal
     }
 
-    /// States, outages, traffic and bit rates over time.
+    /// Returns the history.
     #[must_use]
     pub fn history(&self) -> &Arc<History> {
         &self.history
     }
 
-    /// Search, preflight, rehearsal and budget.
+    /// Returns the planner.
     #[must_use]
     pub fn planner(&self) -> &Arc<Planner> {
         &self.planner
     }
 
-    /// Stills and surveys.
+    /// Returns stills and surveys.
     #[must_use]
     pub fn previews(&self) -> &Arc<Previews> {
         &self.previews
     }
 
-    /// Alerts and their delivery.
+    /// Returns alerts and their delivery.
     #[must_use]
     pub fn notifications(&self) -> &Arc<Notifications> {
         &self.notifications
     }
 
-    /// Reconciliation of the engine with the records.
+    /// Returns the reconciler.
     #[must_use]
     pub fn reconciler(&self) -> &Arc<Reconciler> {
         &self.reconciler
     }
 
-    /// People, sessions and tokens.
+    /// Returns people, sessions and tokens.
     #[must_use]
     pub fn auth(&self) -> &Arc<Auth> {
         &self.auth
     }
 
-    /// Scheduled backups.
+    /// Returns the scheduled backups.
     #[must_use]
     pub fn backups(&self) -> &Arc<Backups> {
         &self.backups
     }
 
-    /// Work in the background.
+    /// Returns the background jobs.
     #[must_use]
     pub fn jobs(&self) -> &Jobs {
         &self.jobs

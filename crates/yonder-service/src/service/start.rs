@@ -1,8 +1,8 @@
-//! Start of a relay, after its preflight.
+//! Start of a relay after its preflight.
 
 use std::sync::Arc;
 
-use yonder_core::preflight::Level;
+use yonder_core::preflight::CheckStatus;
 
 use super::Service;
 use crate::change::Change;
@@ -11,10 +11,12 @@ use crate::jobs::JobContext;
 use crate::sync::run_blocking;
 
 impl Service {
-    /// Starts a relay. Before its first start and after a change of its set-up a preflight has to pass.
+    /// Starts a relay. Its first start, and the first one after a change of its configuration, require a passed
+    /// preflight.
     ///
     /// # Errors
-    /// [`ServiceError::PreflightFailed`] with the checks, and as [`Transaction::start_relay`](crate::Transaction::start_relay).
+    /// [`ServiceError::PreflightFailed`] with the checks, and as
+    /// [`Transaction::start_relay`](crate::Transaction::start_relay).
     ///
     /// # Cancel safety
     /// When dropped before it is done, the relay may or may not have been started.
@@ -28,12 +30,12 @@ impl Service {
         let cleared = run_blocking(move || {
             let relay =
                 service.records.store.relay(&wanted).map_err(|error| service.records.explain(error))?;
-            // In a relay that runs, only blocked parts are retried.
-            Ok(relay.cleared_s.is_some() || relay.wanted.is_running())
+            // In a running relay only blocked parts are retried.
+            Ok(relay.preflight_passed_at_s.is_some() || relay.wanted.is_running())
         });
         if !cleared.await? {
             let preflight = self.planner.preflight(&name, context).await?;
-            if preflight.level == Level::Fail {
+            if preflight.level == CheckStatus::Fail {
                 return Err(ServiceError::PreflightFailed {
                     relay: preflight.relay,
                     checks: preflight.checks,

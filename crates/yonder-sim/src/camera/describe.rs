@@ -26,8 +26,8 @@ pub(super) fn description(media: &LoopMedia, faults: &CameraFaults, base: &str) 
     let (rate, per) = media.frame_rate;
     lines.push(format!("a=framerate:{:.2}", f64::from(rate) / f64::from(per)));
     lines.push(format!("a=control:{}", control(PICTURE)));
-    if let Some(sound) = &media.sound {
-        lines.extend(sound_lines(&sound.config, faults));
+    if let Some(audio) = &media.audio {
+        lines.extend(audio_lines(&audio.config, faults));
         lines.push(format!("a=control:{}", control(SOUND)));
     }
     if bent.extra_tracks {
@@ -82,7 +82,7 @@ pub(super) fn sound_type(config: &AudioConfig) -> u8 {
     }
 }
 
-fn sound_lines(config: &AudioConfig, faults: &CameraFaults) -> Vec<String> {
+fn audio_lines(config: &AudioConfig, faults: &CameraFaults) -> Vec<String> {
     let payload_type = sound_type(config);
     let (rate, channels) = (config.sample_rate(), config.channels());
     let mut lines = vec![format!("m=audio 0 RTP/AVP {payload_type}")];
@@ -108,8 +108,8 @@ fn sound_lines(config: &AudioConfig, faults: &CameraFaults) -> Vec<String> {
     lines
 }
 
-/// `StreamMuxConfig` (ISO/IEC 14496-3, 1.7.3.2.3) of one stream, one frame an element, around a two-byte
-/// configuration.
+/// Returns the `StreamMuxConfig` (ISO/IEC 14496-3, 1.7.3.2.3) of one stream with one frame per element, around a
+/// two-byte configuration.
 fn latm_config(specific: &[u8]) -> Vec<u8> {
     // 0 1 000000 0000 000, the configuration, frame length type 000, fullness 11111111, no other data, no CRC.
     let mut bits: Vec<bool> = "010000000000000".chars().map(|bit| bit == '1').collect();
@@ -120,7 +120,7 @@ fn latm_config(specific: &[u8]) -> Vec<u8> {
         .collect()
 }
 
-/// Payload format.
+/// Returns the video codec.
 pub(super) fn codec(media: &LoopMedia) -> VideoCodec {
     media.video.codec()
 }

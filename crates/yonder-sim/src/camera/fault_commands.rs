@@ -8,13 +8,13 @@ use crate::media::LoopMedia;
 
 /// Commands of a camera, with their meaning.
 pub const CAMERA_COMMANDS: [(&str, &str); 20] = [
-    ("freeze | thaw", "send and answer nothing, with connections open | go on"),
+    ("freeze | thaw", "send nothing and answer nothing, with connections open | resume"),
     ("lose PERCENT", "lose so many datagrams"),
     ("shuffle PERCENT", "deliver so many datagrams after the next one"),
     ("repeat PERCENT", "deliver so many datagrams twice"),
     ("drift PPM", "let the clock run fast by parts per million (for sessions to come)"),
     ("jump SECONDS", "let the clock jump"),
-    ("renumber", "start sources and sequence numbers anew"),
+    ("renumber", "restart SSRCs and sequence numbers"),
     ("resize | own-size", "show another picture of another size | the stream's own"),
     ("keyframes on|off", "send keyframes or leave them out"),
     ("late MS", "send keyframes so many milliseconds after their time"),
@@ -168,7 +168,7 @@ mod tests {
     use crate::tunnel_media;
 
     #[test]
-    fn what_is_said_is_done() {
+    fn commands_are_applied() {
         let (mut faults, other) = (CameraFaults::default(), Arc::new(tunnel_media()));
         for line in [
             "freeze",
@@ -207,7 +207,7 @@ mod tests {
     }
 
     #[test]
-    fn what_makes_no_sense_is_told_and_changes_nothing() {
+    fn invalid_commands_are_refused_and_change_nothing() {
         let (mut faults, other) = (CameraFaults::default(), Arc::new(tunnel_media()));
         for line in [
             "",
@@ -232,7 +232,7 @@ mod tests {
     }
 
     #[test]
-    fn deviations_of_the_help_text_are_understood() {
+    fn deviations_of_the_help_text_are_accepted() {
         let (mut faults, other) = (CameraFaults::default(), Arc::new(tunnel_media()));
         let (_, help) = CAMERA_COMMANDS.iter().find(|(word, _)| word.starts_with("deviate")).unwrap();
         let names = help.split_once(": ").unwrap().1.replace(", ", ",");

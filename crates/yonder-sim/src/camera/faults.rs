@@ -140,8 +140,7 @@ pub struct CameraFaults {
     pub frozen: bool,
     /// Keyframes are left out.
     pub no_keyframes: bool,
-    /// Keyframes are sent this much after their time, and the frames behind them wait: the effect of a slow line on large
-    /// frames.
+    /// Keyframes are delayed by this time, together with the frames after them, like large frames on a slow line.
     pub keyframe_delay: Duration,
     /// Sender reports carry an NTP time of zero, and those of audio and video are sent at different times, as by a camera
     /// without a clock (RFC 3550, 6.4.1).

@@ -29,10 +29,10 @@ pub(super) struct Playback {
     picture_base: u32,
     /// Video frames sent since `began`.
     next_picture: u64,
-    sound: Option<SoundPlayback>,
+    audio: Option<AudioPlayback>,
     report_at: Instant,
     /// Time of the next sender report of the audio track.
-    sound_report_at: Instant,
+    audio_report_at: Instant,
     /// Delay of keyframes.
     keyframe_delay: Duration,
     /// Clock drift, in parts per million.
@@ -40,7 +40,7 @@ pub(super) struct Playback {
 }
 
 #[derive(Debug)]
-struct SoundPlayback {
+struct AudioPlayback {
     packets: Packetiser,
     base: u32,
     rate: u32,
@@ -53,14 +53,14 @@ impl Playback {
     pub(super) fn new(
         media: Arc<LoopMedia>,
         picture: RtpTransport,
-        sound: Option<RtpTransport>,
+        audio: Option<RtpTransport>,
         drift_ppm: i32,
     ) -> Self {
-        let sound = sound.zip(media.sound.as_ref()).map(|(way, sound)| SoundPlayback {
-            packets: Packetiser::new(way, describe::sound_type(&sound.config)),
+        let audio = audio.zip(media.audio.as_ref()).map(|(way, audio)| AudioPlayback {
+            packets: Packetiser::new(way, describe::sound_type(&audio.config)),
             base: rand::random(),
-            rate: sound.config.sample_rate(),
-            samples: u64::from(sound.samples),
+            rate: audio.config.sample_rate(),
+            samples: u64::from(audio.samples),
             next: 0,
         });
         Self {
@@ -70,9 +70,9 @@ impl Playback {
             picture: Packetiser::new(picture, 96),
             picture_base: rand::random(),
             next_picture: 0,
-            sound,
+            audio,
             report_at: Instant::now(),
-            sound_report_at: Instant::now(),
+            audio_report_at: Instant::now(),
             keyframe_delay: Duration::ZERO,
             drift_ppm,
         }
@@ -82,9 +82,9 @@ impl Playback {
     pub(super) fn show(&mut self, media: Arc<LoopMedia>, now: Instant) {
         let passed = self.camera_time(now);
         self.picture_base = self.picture_base.wrapping_add(ticks(passed, 90_000));
-        if let Some(sound) = self.sound.as_mut() {
-            sound.base = sound.base.wrapping_add(ticks(passed, sound.rate));
-            sound.next = 0;
+        if let Some(audio) = self.audio.as_mut() {
+            audio.base = audio.base.wrapping_add(ticks(passed, audio.rate));
+            audio.next = 0;
         }
         self.began_wall += now.saturating_duration_since(self.began);
         self.began = now;
@@ -96,33 +96,33 @@ impl Playback {
     pub(super) fn jump(&mut self, by: i64) {
         let by = i32::try_from(by).unwrap_or_default();
         self.picture_base = self.picture_base.wrapping_add_signed(by);
-        if let Some(sound) = self.sound.as_mut() {
-            let by = i64::from(by) * i64::from(sound.rate) / 90_000;
-            sound.base = sound.base.wrapping_add_signed(i32::try_from(by).unwrap_or_default());
+        if let Some(audio) = self.audio.as_mut() {
+            let by = i64::from(by) * i64::from(audio.rate) / 90_000;
+            audio.base = audio.base.wrapping_add_signed(i32::try_from(by).unwrap_or_default());
         }
     }
 
     /// Restarts with other SSRCs and sequence numbers.
     pub(super) fn start_anew(&mut self) {
         self.picture.start_anew();
-        if let Some(sound) = self.sound.as_mut() {
-            sound.packets.start_anew();
+        if let Some(audio) = self.audio.as_mut() {
+            audio.packets.start_anew();
         }
     }
 
     /// Sends a BYE for all tracks.
     pub(super) fn put_goodbye(&mut self, out: &mut BytesMut) {
         self.picture.put_goodbye(out);
-        if let Some(sound) = self.sound.as_mut() {
-            sound.packets.put_goodbye(out);
+        if let Some(audio) = self.audio.as_mut() {
+            audio.packets.put_goodbye(out);
         }
     }
 
     /// Applies the faults of the line: delay of keyframes, and loss, reordering and duplication of datagrams.
     pub(super) fn set_line(&mut self, faults: &CameraFaults) {
         self.keyframe_delay = faults.keyframe_delay;
-        let sound = self.sound.as_mut().map(|sound| &mut sound.packets.way);
-        for way in [Some(&mut self.picture.way), sound].into_iter().flatten() {
+        let audio = self.audio.as_mut().map(|audio| &mut audio.packets.way);
+        for way in [Some(&mut self.picture.way), audio].into_iter().flatten() {
             if let RtpTransport::Datagrams(way) = way {
                 way.impairment = faults.impairment;
             }
@@ -131,8 +131,8 @@ impl Playback {
 
     /// Returns the time of the next frame or report.
     pub(super) fn due(&self) -> Instant {
-        let sound = self.sound.as_ref().map(|sound| self.moment(sound.due()));
-        sound.map_or_else(|| self.picture_due(), |sound| sound.min(self.picture_due()))
+        let audio = self.audio.as_ref().map(|audio| self.moment(audio.due()));
+        audio.map_or_else(|| self.picture_due(), |audio| audio.min(self.picture_due()))
     }
 
     /// Sends everything that is due at `now`, or skips it when `silent`.
@@ -140,42 +140,42 @@ impl Playback {
         if now >= self.report_at && !faults.frozen {
             self.report_at = now + REPORT_EVERY;
             // A camera with a clock sends the reports of both tracks together.
-            self.sound_report_at = now + if faults.ntp_zero { REPORT_EVERY / 2 } else { Duration::ZERO };
+            self.audio_report_at = now + if faults.ntp_zero { REPORT_EVERY / 2 } else { Duration::ZERO };
             self.put_picture_report(now, faults, out);
         }
-        if now >= self.sound_report_at && !faults.frozen {
-            self.sound_report_at = now + REPORT_EVERY;
-            self.put_sound_report(now, faults, out);
+        if now >= self.audio_report_at && !faults.frozen {
+            self.audio_report_at = now + REPORT_EVERY;
+            self.put_audio_report(now, faults, out);
         }
         // In order of their times, even when several are late.
         while self.due() <= now {
-            if self.sound.as_ref().is_some_and(|sound| self.moment(sound.due()) < self.picture_due()) {
-                self.put_sound(faults, out);
+            if self.audio.as_ref().is_some_and(|audio| self.moment(audio.due()) < self.picture_due()) {
+                self.put_audio(faults, out);
             } else {
                 self.put_picture(faults, out);
             }
         }
     }
 
-    fn put_sound(&mut self, faults: &CameraFaults, out: &mut BytesMut) {
-        let (Some(sound), Some(media)) = (self.sound.as_mut(), self.media.sound.as_ref()) else {
+    fn put_audio(&mut self, faults: &CameraFaults, out: &mut BytesMut) {
+        let (Some(audio), Some(media)) = (self.audio.as_mut(), self.media.audio.as_ref()) else {
             // The present loop has no audio: checked again a second later.
-            if let Some(sound) = self.sound.as_mut() {
-                sound.next += u64::from(sound.rate) / sound.samples;
+            if let Some(audio) = self.audio.as_mut() {
+                audio.next += u64::from(audio.rate) / audio.samples;
             }
             return;
         };
-        let at = usize::try_from(sound.next % length(&media.frames)).unwrap_or_default();
-        let time = wrapping(sound.base, sound.next * sound.samples);
-        sound.next += 1;
+        let at = usize::try_from(audio.next % length(&media.frames)).unwrap_or_default();
+        let time = wrapping(audio.base, audio.next * audio.samples);
+        audio.next += 1;
         if faults.frozen {
             return;
         }
         let frame = &media.frames[at];
         match media.config {
-            AudioConfig::Aac { .. } if faults.latm => sound.packets.put_latm(frame, time, out),
-            AudioConfig::Aac { .. } => sound.packets.put_aac(frame, time, out),
-            AudioConfig::G711 { .. } => sound.packets.put_samples(frame, time, out),
+            AudioConfig::Aac { .. } if faults.latm => audio.packets.put_latm(frame, time, out),
+            AudioConfig::Aac { .. } => audio.packets.put_aac(frame, time, out),
+            AudioConfig::G711 { .. } => audio.packets.put_samples(frame, time, out),
         }
     }
 
@@ -229,15 +229,15 @@ impl Playback {
         self.picture.put_report(ntp, self.picture_base.wrapping_add(ticks(passed, 90_000)), out);
     }
 
-    fn put_sound_report(&mut self, now: Instant, faults: &CameraFaults, out: &mut BytesMut) {
+    fn put_audio_report(&mut self, now: Instant, faults: &CameraFaults, out: &mut BytesMut) {
         let (ntp, passed) = (self.ntp(now, faults), self.camera_time(now));
-        if let Some(sound) = self.sound.as_mut() {
-            sound.packets.put_report(ntp, sound.base.wrapping_add(ticks(passed, sound.rate)), out);
+        if let Some(audio) = self.audio.as_mut() {
+            audio.packets.put_report(ntp, audio.base.wrapping_add(ticks(passed, audio.rate)), out);
         }
     }
 }
 
-impl SoundPlayback {
+impl AudioPlayback {
     fn due(&self) -> Duration {
         Duration::from_micros(self.next * self.samples * 1_000_000 / u64::from(self.rate))
     }

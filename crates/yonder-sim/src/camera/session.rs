@@ -172,8 +172,8 @@ impl Session {
                 output.extend_from_slice(&reply[line_end..]);
             }
         }
-        let taken = input.len() - rest.len();
-        input.advance(taken);
+        let consumed = input.len() - rest.len();
+        input.advance(consumed);
         Ok(())
     }
 
@@ -302,21 +302,21 @@ impl Session {
             return Ok(None);
         };
         let viewer = [SocketAddr::new(self.peer, media), SocketAddr::new(self.peer, control)];
-        let mut way = UdpTransport::open(viewer).await?;
-        way.impairment = self.seen.impairment;
-        let (own_media, own_control) = way.ports()?;
+        let mut transport = UdpTransport::open(viewer).await?;
+        transport.impairment = self.seen.impairment;
+        let (own_media, own_control) = transport.ports()?;
         let granted =
             format!("RTP/AVP;unicast;client_port={media}-{control};server_port={own_media}-{own_control}");
-        Ok(Some((RtpTransport::Datagrams(Box::new(way)), granted)))
+        Ok(Some((RtpTransport::Datagrams(Box::new(transport)), granted)))
     }
 
     fn play(&mut self) -> Response {
-        let [picture, sound] = &mut self.rtp_transports;
+        let [picture, audio] = &mut self.rtp_transports;
         let (Some(media), Some(picture)) = (self.media.clone(), picture.take()) else {
             return reply(455, "Method Not Valid in This State");
         };
         let shown = self.seen.shows.clone().unwrap_or(media);
-        self.playback = Some(Playback::new(shown, picture, sound.take(), self.seen.drift_ppm));
+        self.playback = Some(Playback::new(shown, picture, audio.take(), self.seen.drift_ppm));
         let mut reply = self.in_session(reply(200, "OK"));
         reply.headers.push("Range", "npt=0.000-");
         reply

@@ -49,7 +49,7 @@ pub(super) fn judge(
     let (user, password) = (&account.0, account.1.expose_secret());
     if let Some(proof) = value.strip_prefix("Basic ") {
         let expected = STANDARD.encode(format!("{user}:{password}"));
-        // Where all schemes are offered, only the strongest is accepted.
+        // If all schemes are offered, only the strongest is accepted.
         let right = kind == SignIn::Basic && proof.trim() == expected;
         return if right { Verdict::Right } else { Verdict::Wrong };
     }
@@ -109,7 +109,7 @@ mod tests {
     }
 
     #[rstest]
-    fn the_right_password_gets_in_and_no_other(
+    fn only_the_correct_password_is_accepted(
         #[values(SignIn::Digest, SignIn::DigestQop, SignIn::DigestSha256, SignIn::Basic, SignIn::Everything)]
         kind: SignIn,
     ) {

@@ -27,7 +27,7 @@ pub struct Recording {
     /// Presentation time of each video frame, in ticks of 1/90 000 s.
     pub shown: Vec<i64>,
     /// Audio frames in order of arrival.
-    pub sound: Vec<Bytes>,
+    pub audio: Vec<Bytes>,
     /// Presentation time of each audio frame, in ticks of 1/90 000 s.
     pub heard: Vec<i64>,
     /// `onMetaData` objects (RTMP).
@@ -224,11 +224,11 @@ impl Broadcast {
                     return Err(words);
                 }
             }
-            MediaEvent::AudioHeaders(seen) => channel.grader.add_sound_headers(seen),
+            MediaEvent::AudioHeaders(seen) => channel.grader.add_audio_headers(seen),
             MediaEvent::Video { frame: seen, nals } => {
                 channel.came = Some(Instant::now());
                 self.bytes += seen.bytes;
-                channel.grader.add_picture(seen, now);
+                channel.grader.add_frame(seen, now);
                 if self.shared.record {
                     channel.recording.pictures.push(nals);
                     channel.recording.shown.push(seen.pts);
@@ -236,9 +236,9 @@ impl Broadcast {
             }
             MediaEvent::Audio { pts, frame } => {
                 self.heard = true;
-                channel.grader.add_sound(pts, u64::try_from(frame.len()).unwrap_or_default(), now);
+                channel.grader.add_audio(pts, u64::try_from(frame.len()).unwrap_or_default(), now);
                 if self.shared.record {
-                    channel.recording.sound.push(frame);
+                    channel.recording.audio.push(frame);
                     channel.recording.heard.push(pts);
                 }
             }
@@ -246,7 +246,7 @@ impl Broadcast {
         }
         drop(channels);
         let span = self.began.elapsed();
-        if limits.needs_sound && !self.heard && span > SOUND_AFTER {
+        if limits.needs_audio && !self.heard && span > SOUND_AFTER {
             return Err("there is no sound".to_owned());
         }
         let span_ms = u64::try_from(span.as_millis()).unwrap_or(u64::MAX).max(1);

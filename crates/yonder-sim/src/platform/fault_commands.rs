@@ -8,7 +8,7 @@ use super::faults::{PlatformFaults, Stage};
 
 /// Commands of a platform, with their meaning.
 pub const PLATFORM_COMMANDS: [(&str, &str); 21] = [
-    ("freeze | thaw", "read nothing, with connections open | go on"),
+    ("freeze | thaw", "read nothing, with connections open | resume"),
     ("slow KBIT | fast", "read so many kilobits per second of each publisher | as fast as it comes"),
     ("silent greeting|connect|publish", "say nothing from this step on"),
     ("speak", "answer at every step again"),
@@ -108,7 +108,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_said_is_done() {
+    fn commands_are_applied() {
         let mut faults = PlatformFaults::default();
         for line in [
             "freeze",
@@ -166,7 +166,7 @@ mod tests {
     }
 
     #[test]
-    fn what_makes_no_sense_is_told_and_changes_nothing() {
+    fn invalid_commands_are_refused_and_change_nothing() {
         let mut faults = PlatformFaults::default();
         for line in
             ["", "dance", "slow", "slow x", "flaky -1", "lines few", "silent never", "lose 101", "freeze now"]

@@ -25,7 +25,7 @@ pub struct Limits {
     /// Accepts H.264 only.
     pub h264_only: bool,
     /// Requires audio.
-    pub needs_sound: bool,
+    pub needs_audio: bool,
 }
 
 /// Faults and limits of a platform. Counters are events: each increase takes effect once.

@@ -123,7 +123,7 @@ impl Session {
                     }
                 }
                 _ = self.faults.changed() => {}
-                () = sleep_until(next) => self.look(),
+                () = sleep_until(next) => self.poll_once(),
             }
             let reply = take_transmit(&mut self.receiver, self.began.elapsed());
             if !self.silent {
@@ -145,17 +145,17 @@ impl Session {
         Ok(())
     }
 
-    /// Ends a broadcast that deviates from the standard, and names the violation.
+    /// Ends the broadcast of a publisher that violates the standard, and reports the violation.
     fn refuse(&mut self, violation: &Violation) {
-        let words = format!("protocol violation: {violation}");
+        let message = format!("protocol violation: {violation}");
         tracing::warn!(%violation, "publisher deviates from the standard");
         match &mut self.broadcast {
             Some(broadcast) => {
-                let _taken = broadcast.take(MediaEvent::Unreadable(words.clone()));
-                self.end(&words);
+                let _accepted = broadcast.take(MediaEvent::Unreadable(message.clone()));
+                self.end(&message);
             }
             None => {
-                self.receiver.refuse_connect(&words);
+                self.receiver.refuse_connect(&message);
                 self.over = true;
             }
         }
@@ -166,17 +166,17 @@ impl Session {
     }
 
     /// Ends a broadcast that has received nothing for too long.
-    fn look(&mut self) {
+    fn poll_once(&mut self) {
         let silent = self.broadcast.as_ref().is_some_and(|own| self.shared.is_silent(&own.channel));
         if silent {
             self.end("the broadcast has ended: nothing came for too long");
         }
     }
 
-    fn end(&mut self, words: &str) {
+    fn end(&mut self, message: &str) {
         if let Some(mut broadcast) = self.broadcast.take() {
             broadcast.end();
-            self.receiver.end_broadcast(words);
+            self.receiver.end_broadcast(message);
         }
         self.over = true;
     }
@@ -217,8 +217,8 @@ impl Session {
         }
         let unknown = (app != self.shared.app).then(|| format!("there is no application {app}"));
         match refused.or(unknown) {
-            Some(words) => {
-                self.receiver.refuse_connect(&words);
+            Some(message) => {
+                self.receiver.refuse_connect(&message);
                 self.over = true;
             }
             None => {
@@ -235,12 +235,12 @@ impl Session {
                 self.broadcast = Some(broadcast);
                 self.receiver.accept_publish();
             }
-            Err(PublishRejected::Refused(words)) => {
-                self.receiver.refuse_publish(&words);
+            Err(PublishRejected::Refused(message)) => {
+                self.receiver.refuse_publish(&message);
                 self.over = true;
             }
             Err(PublishRejected::Busy) => {
-                self.receiver.refuse_publish("somebody is already publishing with this key");
+                self.receiver.refuse_publish("stream is already publishing");
                 self.over = true;
             }
         }
@@ -251,8 +251,8 @@ impl Session {
         let mut events = std::mem::take(&mut self.events);
         for event in events.drain(..) {
             let Some(broadcast) = &mut self.broadcast else { break };
-            if let Err(words) = broadcast.take(event) {
-                self.end(&words);
+            if let Err(message) = broadcast.take(event) {
+                self.end(&message);
             }
         }
         self.events = events;

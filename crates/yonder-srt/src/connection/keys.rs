@@ -1,5 +1,5 @@
-//! Key schedule of one connection: which key seals what is sent, when the next one is announced and taken into use, and what
-//! the peer's packets are opened with (draft-sharabayko-srt, 6.1.6).
+//! Key schedule of one connection: the key that encrypts, announcement and activation of the next one, and the keys
+//! that decrypt (draft-sharabayko-srt, 6.1.6).
 
 use std::time::Duration;
 
@@ -8,22 +8,22 @@ use bytes::Bytes;
 use crate::crypto::{Entropy, KeyRefresh, KeyRing};
 use crate::packet::{Control, KeyMaterial, KeyState, Slot};
 
-/// A key message is repeated until it is answered, not more often than this.
+/// Minimum retransmission interval of a key message.
 const KEY_REPEAT: Duration = Duration::from_millis(200);
-/// Packets that one key may seal. Sequence numbers have 31 bits: beyond them the same counter would be used again.
+/// Maximum packets per key. Sequence numbers have 31 bits, beyond which a counter would repeat.
 const MAX_PACKETS_PER_KEY: u64 = 1 << 30;
 
-/// Keys of a connection; empty for one that is not encrypted.
+/// Keys of a connection; empty if it is not encrypted.
 pub(super) struct KeySchedule {
     ring: Option<KeyRing>,
-    /// Key that seals what is sent now.
+    /// Key that encrypts.
     active: Slot,
-    /// Packets sealed with it.
+    /// Packets encrypted with it.
     sealed: u64,
     refresh: KeyRefresh,
-    /// Source of new keys; `None` on the side that takes the peer's keys.
+    /// Entropy source of new keys; `None` on the side that accepts the peer's keys.
     entropy: Option<Entropy>,
-    /// A key message that was not answered yet, and when it is sent again.
+    /// Unanswered key message, and its next retransmission.
     unanswered: Option<(KeyMaterial, Duration)>,
 }
 
@@ -36,17 +36,17 @@ impl KeySchedule {
         self.ring.is_some()
     }
 
-    /// True when the active key has sealed as many packets as it may, because the peer never took the next one.
+    /// Returns true if the active key has reached its maximum because the peer has not accepted the next one.
     pub(super) fn is_exhausted(&self) -> bool {
         self.ring.is_some() && self.sealed >= MAX_PACKETS_PER_KEY
     }
 
-    /// Opens a payload of the peer; `None` when the key is not known.
+    /// Decrypts a payload of the peer; `None` if the key is unknown.
     pub(super) fn open(&self, slot: Slot, sequence: u32, payload: &[u8]) -> Option<Bytes> {
         self.ring.as_ref()?.apply(slot, sequence, payload)
     }
 
-    /// Seals the payload of a new packet, and returns the slot of the key besides. Advances the schedule.
+    /// Encrypts the payload of a new packet and returns it with the slot of the key. Advances the schedule.
     pub(super) fn seal(&mut self, sequence: u32, payload: &[u8]) -> Option<(Bytes, Slot)> {
         let slot = self.active;
         let ciphertext = self.ring.as_ref()?.apply(slot, sequence, payload)?;
@@ -54,7 +54,7 @@ impl KeySchedule {
         Some((ciphertext, slot))
     }
 
-    /// Announces the next key, changes to it, and forgets the old one, each at its time.
+    /// Announces the next key, activates it, and forgets the old one, each when due.
     fn advance(&mut self) {
         self.sealed += 1;
         let KeyRefresh { every, announce } = self.refresh;
@@ -67,40 +67,41 @@ impl KeySchedule {
             self.active = next;
             self.sealed = 0;
         } else if self.sealed == announce {
-            // Older packets are past any retransmission; sealed ones are kept as they were sent.
+            // Older packets are past any retransmission; encrypted ones are kept as sent.
             ring.forget(next);
         }
     }
 
-    /// Handles the peer's keys. The side that makes the keys keeps its own: a peer must not replace what we seal with.
+    /// Handles key material of the peer. The side that generates keys keeps its own: a peer must not replace the key
+    /// that encrypts.
     pub(super) fn handle_request(&mut self, material: KeyMaterial) -> Control {
-        let is_taken = match (&mut self.ring, &self.entropy) {
+        let is_accepted = match (&mut self.ring, &self.entropy) {
             (Some(ring), None) => Some(ring.take(&material)),
             (Some(_), Some(_)) => Some(false),
             (None, _) => None,
         };
-        Control::KeyResponse(match is_taken {
+        Control::KeyResponse(match is_accepted {
             Some(true) => Ok(material),
             Some(false) => Err(KeyState::BadSecret.code()),
             None => Err(KeyState::NoSecret.code()),
         })
     }
 
-    /// Handles the peer's answer to a key message.
+    /// Handles the peer's response to key material.
     pub(super) fn handle_response(&mut self, material: &KeyMaterial) {
         if self.unanswered.as_ref().is_some_and(|(sent, _)| sent.slots == material.slots) {
             self.unanswered = None;
         }
     }
 
-    /// Returns a key message that is to be sent, or sent again, at `now`.
+    /// Returns a key message that is due at `now`.
     pub(super) fn poll_request(&mut self, now: Duration, round_trip: Duration) -> Option<Control> {
         let (material, due) = self.unanswered.as_mut().filter(|(_, due)| *due <= now)?;
         *due = now + KEY_REPEAT.max(round_trip * 3 / 2);
         Some(Control::KeyRequest(material.clone()))
     }
 
-    /// When [`Self::poll_request`] has something to send.
+    /// Returns when [`Self::poll_request`] is due.
     pub(super) fn next_due(&self) -> Option<Duration> {
         self.unanswered.as_ref().map(|(_, due)| *due)
     }

@@ -1,7 +1,7 @@
-//! A connection after its handshake, as a machine without I/O (sections 4.4 to 4.10).
+//! Connection after the handshake, as a state machine without I/O (sections 4.4 to 4.10).
 //!
-//! Both directions are there: pushes send, stand-ins receive. The parts with an invariant of their own are
-//! [`Sender`], [`Receiver`], [`Rtt`] and the key ring; this composes them and knows the wire.
+//! Both directions are supported: pushes send, stand-ins receive. [`Sender`], [`Receiver`], [`Rtt`] and the key ring
+//! have their own invariants; this module combines them and encodes packets.
 
 mod keys;
 mod receiver;
@@ -25,33 +25,33 @@ use receiver::Receiver;
 use rtt::Rtt;
 use sender::{NextPacket, Sender};
 
-/// Interval of keep-alive packets (4.8: after one second without another packet).
+/// Keep-alive interval (4.8: one second without another packet).
 const KEEP_ALIVE: Duration = Duration::from_secs(1);
-/// A peer that is silent for so long is gone (4.8).
+/// Silence after which a peer counts as gone (4.8).
 const SILENCE: Duration = Duration::from_secs(5);
-/// Shutdown packets of an orderly end: each may be lost, …
+/// Shutdown packets of an orderly end, since each may be lost.
 const SHUTDOWN_COPIES: u32 = 3;
-/// … and their interval, so that a short burst of losses does not take all of them.
+/// Interval of shutdown packets, so that a short burst of losses does not hit all of them.
 const SHUTDOWN_INTERVAL: Duration = Duration::from_millis(10);
-/// Control packets that may wait to be sent.
+/// Maximum queued control packets.
 const MAX_WAITING: usize = 1_024;
 
 /// Statistics of a connection since its beginning.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Figures {
-    /// Round trip, smoothed.
+pub struct Stats {
+    /// Smoothed round-trip time.
     pub rtt: Duration,
-    /// Its mean deviation.
+    /// Mean deviation of the round-trip time.
     pub rtt_variance: Duration,
-    /// Packets sent for the first time.
+    /// Packets sent, without retransmissions.
     pub sent: u64,
-    /// Packets that the peer reported as lost, each as often as it was reported for the first time.
+    /// Packets reported as lost by the peer, each counted once per loss.
     pub lost: u64,
-    /// Packets sent again.
+    /// Retransmitted packets.
     pub retransmitted: u64,
-    /// Packets given up because they were too late.
+    /// Packets dropped because they were too late.
     pub dropped: u64,
-    /// Packets under way, or waiting to be sent.
+    /// Packets in flight or queued.
     pub in_flight: u64,
     /// Link capacity estimated by the peer, in kilobits per second; zero until it is known.
     pub estimated_bandwidth_kbps: u64,
@@ -59,7 +59,7 @@ pub struct Figures {
     pub received: u64,
     /// Packets received that could not be decrypted.
     pub undecrypted: u64,
-    /// Packets that were missing when their time came.
+    /// Packets missing at their delivery time.
     pub missing: u64,
 }
 
@@ -68,31 +68,31 @@ pub struct Figures {
 pub(crate) struct Agreement {
     pub(crate) peer: u32,
     pub(crate) initial_sequence: u32,
-    /// How long the peer holds back what we send.
+    /// Latency of the peer's receive buffer.
     pub(crate) send_latency: Duration,
-    /// How long we hold back what the peer sends.
+    /// Latency of our receive buffer.
     pub(crate) receive_latency: Duration,
-    /// Packets that the peer can hold.
+    /// Receive buffer size of the peer, in packets.
     pub(crate) window: u32,
-    /// When our timestamps began.
+    /// Zero of our timestamps.
     pub(crate) epoch: Duration,
-    /// The peer's timestamp in the packet that concluded the handshake, and when that came.
+    /// The peer's timestamp in the last handshake packet, and its arrival.
     pub(crate) peer_time: (u32, Duration),
-    /// Round-trip time of the last round of the handshake, where that is known.
+    /// Round-trip time of the last round of the handshake, if known.
     pub(crate) round_trip: Option<Duration>,
     pub(crate) keys: Option<KeyRing>,
 }
 
-/// An orderly end that has begun.
+/// Orderly end in progress.
 #[derive(Debug, Clone, Copy)]
 struct Closing {
-    /// When the next shutdown packet is sent: losses are repaired until the first.
+    /// When the next shutdown packet is sent. Losses are repaired until the first.
     shutdown_at: Duration,
-    /// Shutdown packets still to be sent.
+    /// Remaining shutdown packets.
     copies: u32,
 }
 
-/// A connection.
+/// Connection.
 pub struct Connection {
     peer: u32,
     epoch: Duration,
@@ -151,30 +151,29 @@ impl Connection {
         }
     }
 
-    /// Puts a payload of at most [`crate::MAX_PAYLOAD`] bytes into the stream, to be sent at `at` or as soon as
-    /// possible after it.
+    /// Queues a payload of at most [`crate::MAX_PAYLOAD`] bytes, to be sent at `at` or as soon as possible after it.
     pub fn send(&mut self, payload: Bytes, at: Duration) {
         if self.end.is_none() && self.closing.is_none() {
             self.sender.push(payload, at);
         }
     }
 
-    /// The next payload whose time has come.
+    /// Returns the next payload that is due for delivery.
     pub fn poll_data(&mut self, now: Duration) -> Option<Bytes> {
         self.receiver.poll_data(now)
     }
 
-    /// Payload bytes that wait to be sent for the first time.
+    /// Returns the payload bytes that wait for their first transmission.
     #[must_use]
     pub fn backlog(&self) -> usize {
         self.sender.backlog()
     }
 
-    /// Returns statistics.
+    /// Returns the statistics.
     #[must_use]
-    pub fn figures(&self) -> Figures {
+    pub fn stats(&self) -> Stats {
         let counts = self.sender.counts();
-        Figures {
+        Stats {
             rtt: self.rtt.smoothed(),
             rtt_variance: self.rtt.variance(),
             sent: counts.sent,
@@ -189,9 +188,9 @@ impl Connection {
         }
     }
 
-    /// Ends the connection in order. For `drain` after `now`, losses of what was sent are repaired, and the peer can play what it
-    /// holds; some receivers discard that at a shutdown. Then shutdown packets are sent; the connection ends after the last of
-    /// them.
+    /// Closes the connection in order. For `drain` after `now`, losses are repaired and the peer can play its buffer,
+    /// which some receivers discard at a shutdown. Then shutdown packets are sent; the connection ends after the last
+    /// of them.
     ///
     /// A connection that has sent nothing, or whose data is acknowledged with `drain` zero, ends at once.
     pub fn close(&mut self, now: Duration, drain: Duration) {
@@ -221,7 +220,7 @@ impl Connection {
         self.closing.is_some_and(|closing| closing.copies < SHUTDOWN_COPIES)
     }
 
-    /// Takes a packet that is meant for this connection.
+    /// Handles a packet of this connection.
     pub fn handle_packet(&mut self, packet: Packet, now: Duration) {
         if self.end.is_some() || self.is_shutting_down() {
             return;
@@ -278,7 +277,7 @@ impl Connection {
                 self.say(response);
             }
             Control::KeyResponse(Ok(material)) => self.keys.handle_response(&material),
-            // Duplicate handshakes are the listener's to answer, and live streams do not slow down.
+            // Ignore duplicate handshakes and congestion warnings in live mode.
             Control::KeyResponse(Err(_))
             | Control::Handshake(_)
             | Control::KeepAlive
@@ -296,7 +295,7 @@ impl Connection {
     fn put_data(&mut self, next: NextPacket, out: &mut BytesMut) {
         let NextPacket { number, sequence, message, origin, payload, sealed, retransmitted } = next;
         let (payload, encryption) = match sealed {
-            // Sent again as it was: the key may have changed since.
+            // Retransmitted as sent: the key may have changed since.
             Some(slot) => (payload, Encryption::With(slot)),
             None if self.keys.is_encrypted() => {
                 let Some((ciphertext, slot)) = self.keys.seal(sequence, &payload) else { return };
@@ -316,7 +315,7 @@ impl Connection {
 }
 
 impl Core for Connection {
-    /// Received data is returned by [`Connection::poll_data`], at its time.
+    /// Received data is returned by [`Connection::poll_data`], when due.
     type Event = Infallible;
     type Why = CloseReason;
 
@@ -350,7 +349,7 @@ impl Core for Connection {
             return;
         }
         if now.saturating_sub(self.last_sent) >= KEEP_ALIVE {
-            // Counted as sent now, so that asking twice says it once.
+            // Counted as sent now, so that a second poll returns nothing.
             self.last_sent = now;
             self.say(Control::KeepAlive);
         }
@@ -361,7 +360,7 @@ impl Core for Connection {
             return None;
         }
         if let Some(closing) = self.closing.filter(|_| self.is_shutting_down()) {
-            // Nothing but the next shutdown packet follows.
+            // Only the next shutdown packet follows.
             return Some(closing.shutdown_at);
         }
         let always = (self.last_sent + KEEP_ALIVE).min(self.last_heard + SILENCE);
@@ -389,7 +388,7 @@ impl DatagramCore for Connection {
         }
     }
 
-    /// Control packets and round-trip measurements go by `now`.
+    /// Control packets and round-trip measurements use `now`.
     fn poll_datagram(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<((), usize)> {
         let before = out.len();
         if let Some(control) = self.waiting.pop_front() {

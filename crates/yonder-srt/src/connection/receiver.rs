@@ -1,5 +1,4 @@
-//! Receive buffer: order, loss reports, acknowledgements, and delivery at the time at which
-//! the peer meant it to be played (4.5).
+//! Receive buffer: packet order, loss reports, acknowledgements, and delivery at the time intended by the sender (4.5).
 
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Duration;
@@ -11,43 +10,43 @@ use crate::sequence::{number_near, on_wire};
 
 use super::rtt::Rtt;
 
-/// Full acknowledgements (4.8.1).
+/// Interval of full acknowledgements (4.8.1).
 const ACK_EVERY: Duration = Duration::from_millis(10);
-/// Packets after which a light one is due.
+/// Packets between light acknowledgements.
 const LIGHT_ACK_PACKETS: u64 = 64;
-/// Periodic loss reports come no faster than this (4.8.2).
+/// Minimum interval of periodic loss reports (4.8.2).
 const REPORT_EVERY: Duration = Duration::from_millis(20);
-/// Delay of our own polling after which missing packets may have arrived unread, or not been requested in time.
+/// Delay of polling after which missing packets may have arrived unread, or could not be requested in time.
 const SCHEDULING_GAP: Duration = Duration::from_millis(20);
-/// Minimum wait for a retransmission after such a gap, …
+/// Minimum wait for a retransmission after such a gap.
 const MIN_REPAIR_WAIT: Duration = Duration::from_millis(250);
-/// … and its maximum after the delivery time: no sender keeps packets for longer.
+/// Maximum wait after the delivery time: no sender keeps packets for longer.
 const MAX_REPAIR_WAIT: Duration = Duration::from_secs(1);
-/// Packets held: what a flow window of the usual size allows.
+/// Maximum packets: the usual flow window.
 const MAX_PACKETS: u64 = 8_192;
-/// Maximum number of ranges in one report; a datagram holds no more.
+/// Maximum ranges in one report, as many as fit a datagram.
 const MAX_RANGES: usize = 180;
-/// Acknowledgements whose answer is awaited.
+/// Maximum acknowledgements that wait for their ACKACK.
 const AWAITED: usize = 64;
-/// Arrivals over which the drift of the peer's clock is averaged (4.7).
+/// Packets over which the drift of the peer's clock is averaged (4.7).
 const DRIFT_SAMPLES: u32 = 1_000;
-/// Drift beyond which the time base is moved.
+/// Drift, in microseconds, beyond which the time base is adjusted.
 const DRIFT_STEP: i64 = 5_000;
-/// Pairs of packets over which the capacity of the way is taken.
+/// Packet pairs over which the link capacity is estimated.
 const PROBES: usize = 16;
 
-/// The receiving half.
+/// Receiving half.
 #[derive(Debug)]
 pub(super) struct Receiver {
-    /// Payloads by number, each with the time of its delivery.
+    /// Payloads by packet number, with their delivery time.
     held: BTreeMap<u64, (Bytes, Duration)>,
-    /// Next to be delivered.
+    /// Next packet to be delivered.
     next: u64,
-    /// One behind the highest that came.
+    /// One after the highest packet received.
     end: u64,
-    /// Missing numbers, with the time at which each was last reported.
+    /// Missing packets, with the time of their last report.
     missing: BTreeMap<u64, Duration>,
-    /// Microseconds of our clock at the peer's time zero.
+    /// Our clock at zero of the peer's, in microseconds.
     base_us: i64,
     latency: Duration,
     drift: (i64, u32),
@@ -57,12 +56,12 @@ pub(super) struct Receiver {
     awaited: VecDeque<(u32, Duration)>,
     since_ack: u64,
     report_at: Duration,
-    /// Holes are not given up before this.
+    /// Missing packets are waited for at least until then.
     repair_until: Duration,
     received: u64,
     skipped: u64,
     bytes: u64,
-    /// Counts at the beginning of this second, and rates of the last.
+    /// Counts at the beginning of this second, and rates of the last one.
     second: (Duration, u64, u64),
     rates: (u32, u32),
     last_arrival: Option<(u64, Duration)>,
@@ -112,7 +111,7 @@ impl Receiver {
         self.skipped
     }
 
-    /// Takes a packet with its time on the peer's clock; returns a report when it shows that others are missing.
+    /// Handles a packet with its time on the peer's clock. Returns a loss report if it reveals missing packets.
     pub(super) fn handle_data(
         &mut self,
         sequence: u32,
@@ -145,13 +144,13 @@ impl Receiver {
         Some(Control::Nak(vec![range]))
     }
 
-    /// Drift of the clocks, and the room of the way by pairs of packets sent at once.
+    /// Measures the clock drift, and the link capacity from packet pairs.
     fn measure(&mut self, number: u64, time_us: i64, now: Duration) {
         let apart = micros(now) - (self.base_us + time_us);
         let (sum, count) = self.drift;
         self.drift = (sum + apart, count + 1);
         if self.drift.1 == DRIFT_SAMPLES {
-            // The mean holds the way's delay as well; only what goes beyond a plausible one is drift.
+            // The mean includes the network delay: only a part beyond a plausible delay is drift.
             let mean = self.drift.0 / i64::from(DRIFT_SAMPLES);
             if mean < -DRIFT_STEP {
                 self.base_us += mean;
@@ -173,11 +172,11 @@ impl Receiver {
         let mut sorted: Vec<Duration> = self.probes.iter().copied().collect();
         sorted.sort_unstable();
         let median = sorted.get(sorted.len() / 2).map_or(0, Duration::as_micros);
-        // Two that come in the same instant say nothing.
+        // Packets with the same arrival time carry no information.
         if median < 2 { 0 } else { low(1_000_000 / u64::try_from(median).unwrap_or(u64::MAX)) }
     }
 
-    /// The peer will never send these.
+    /// Handles a drop request: the peer will not send these packets.
     pub(super) fn handle_drop(&mut self, range: LossRange) {
         let first = number_near(self.end, range.first).max(self.next);
         let last = number_near(self.end, range.last).min(self.next + MAX_PACKETS);
@@ -188,32 +187,32 @@ impl Receiver {
             self.end = last + 1;
         }
         self.missing.retain(|number, _| !(first..=last).contains(number));
-        // Dropped packets at the front would be waited for in vain.
+        // Dropped packets at the front would be waited for without end.
         if first == self.next && !self.held.range(first..=last).any(|_| true) {
             self.skipped += last + 1 - self.next;
             self.next = last + 1;
         }
     }
 
-    /// Notices when we come later than we asked to be called: a busy machine must not cost packets that can still
-    /// be had. To be called before anything else is done at `now`.
+    /// Detects a call later than the requested time: a busy machine must not lose packets that can still be
+    /// retransmitted. Must be called before anything else at `now`.
     pub(super) fn wake(&mut self, now: Duration, rtt: &Rtt) {
         if self.next_due(rtt).is_some_and(|due| now > due + SCHEDULING_GAP) {
             let repair = self.report_pause(rtt) * 3 + rtt.smoothed();
             self.repair_until = now + MIN_REPAIR_WAIT.max(repair);
-            // A round trip in which we slept says nothing of the way.
+            // A round trip that includes the delay does not measure the network.
             self.awaited.clear();
         }
     }
 
-    /// When the first payload that is here is to be delivered, and with it what is missing before it given up.
+    /// Returns when the first available payload is due, at which the missing packets before it are given up.
     fn first_due(&self) -> Option<Duration> {
         let (&number, &(_, due)) = self.held.first_key_value()?;
         let is_behind_hole = number > self.next;
         Some(if is_behind_hole { due.max(self.repair_until.min(due + MAX_REPAIR_WAIT)) } else { due })
     }
 
-    /// The next payload whose time has come; what is missing before one whose time has come is given up.
+    /// Returns the next payload that is due; missing packets before it are given up.
     pub(super) fn poll_data(&mut self, now: Duration) -> Option<Bytes> {
         if self.first_due()? > now {
             return None;
@@ -227,7 +226,7 @@ impl Receiver {
         self.held.pop_first().map(|(_, (payload, _))| payload)
     }
 
-    /// First number that is neither here nor given up.
+    /// Returns the first packet that has neither arrived nor been given up.
     fn first_missing(&self) -> u64 {
         self.missing.first_key_value().map_or(self.end, |(number, _)| *number)
     }
@@ -281,25 +280,25 @@ impl Receiver {
         self.second = (now, self.received, self.bytes);
     }
 
-    /// The round trip of an acknowledgement, when its answer came.
+    /// Returns the round-trip time of an acknowledgement, at its ACKACK.
     pub(super) fn handle_ack_ack(&mut self, number: u32, now: Duration) -> Option<Duration> {
         let at = self.awaited.iter().position(|(awaited, _)| *awaited == number)?;
         let (_, sent) = self.awaited.drain(..=at).next_back()?;
         Some(now.saturating_sub(sent))
     }
 
-    /// Between two reports of the same packet (4.8.2), but often enough for several within the latency: after a stall
-    /// the round trip seems to vary so much that none would come in time.
+    /// Returns the interval between reports of the same packet (4.8.2), short enough for several within the latency:
+    /// after a stall the measured variance would otherwise delay all of them.
     fn report_pause(&self, rtt: &Rtt) -> Duration {
         if !rtt.is_measured() {
-            // The assumed round trip is longer than most latencies: waiting for it would lose what can be had.
+            // The assumed round-trip time is longer than most latencies.
             return REPORT_EVERY;
         }
         ((rtt.smoothed() + rtt.variance() * 4) / 2).min(self.latency / 4).max(REPORT_EVERY)
     }
 
-    /// Returns a report of packets that are still missing, which is repeated since reports get lost as well. Checked twice in each interval,
-    /// so that nothing waits for nearly two.
+    /// Returns a periodic report of the missing packets. Checked twice in each interval, so that no packet waits for
+    /// nearly two.
     pub(super) fn due_report(&mut self, now: Duration, rtt: &Rtt) -> Option<Control> {
         let pause = self.report_pause(rtt);
         if self.missing.is_empty() || now < self.report_at + pause / 2 {
@@ -326,7 +325,7 @@ impl Receiver {
         (!ranges.is_empty()).then_some(Control::Nak(ranges))
     }
 
-    /// When something is due: a delivery, an acknowledgement, or a report.
+    /// Returns when something is due: a delivery, an acknowledgement, or a report.
     pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
         let delivery = self.first_due();
         let ack = (self.first_missing() != self.acked).then_some(self.acked_at + ACK_EVERY);
@@ -365,7 +364,7 @@ mod tests {
     }
 
     #[test]
-    fn a_hole_is_reported_at_once_and_again_until_it_is_filled() {
+    fn loss_is_reported_at_once_and_periodically() {
         let mut receiver = receiver();
         receiver.handle_data(100, 0, packet(1), ms(20));
         let report = receiver.handle_data(103, 0, packet(4), ms(21));
@@ -379,7 +378,7 @@ mod tests {
     }
 
     #[test]
-    fn what_does_not_come_in_time_is_skipped_and_counted() {
+    fn late_packets_are_skipped_and_counted() {
         let mut receiver = receiver();
         receiver.handle_data(100, 0, packet(1), ms(20));
         receiver.handle_data(103, 3_000, packet(4), ms(21));
@@ -391,12 +390,12 @@ mod tests {
     }
 
     #[test]
-    fn whoever_overslept_waits_for_what_can_still_be_had() {
+    fn receiver_keeps_recoverable_packets_after_a_scheduling_gap() {
         let mut receiver = receiver();
         let rtt = Rtt::of_handshake(ms(2));
         receiver.handle_data(100, 0, packet(1), ms(20));
         receiver.handle_data(102, 2_000, packet(3), ms(22));
-        // Nothing ran for a third of a second, in which the delivery of all three fell due.
+        // No call for a third of a second, in which the delivery of all three fell due.
         receiver.wake(ms(350), &rtt);
         assert_eq!(receiver.poll_data(ms(350)), Some(packet(1)));
         assert_eq!(receiver.poll_data(ms(350)), None);
@@ -410,7 +409,7 @@ mod tests {
     }
 
     #[test]
-    fn patience_ends_when_nobody_can_have_the_packet_any_more() {
+    fn wait_after_a_scheduling_gap_is_bounded() {
         let mut receiver = receiver();
         let rtt = Rtt::of_handshake(ms(2));
         receiver.handle_data(101, 0, packet(2), ms(22));
@@ -435,7 +434,7 @@ mod tests {
     }
 
     #[test]
-    fn what_the_peer_gave_up_is_not_asked_for_again() {
+    fn packets_of_a_drop_request_are_not_reported() {
         let mut receiver = receiver();
         receiver.handle_data(102, 0, packet(3), ms(20));
         receiver.handle_drop(LossRange { first: 100, last: 101 });
@@ -444,7 +443,7 @@ mod tests {
     }
 
     #[test]
-    fn duplicates_and_what_is_far_ahead_are_left_aside() {
+    fn duplicates_and_packets_far_ahead_are_ignored() {
         let mut receiver = receiver();
         receiver.handle_data(100, 0, packet(1), ms(20));
         receiver.handle_data(100, 0, packet(9), ms(20));
@@ -453,10 +452,10 @@ mod tests {
     }
 
     #[test]
-    fn the_room_of_the_way_is_measured_by_pairs() {
+    fn link_capacity_is_estimated_from_packet_pairs() {
         let mut receiver = Receiver::new(first_number(0), ms(120), (0, ms(10)), ms(10));
         for number in 0..200_u32 {
-            // A packet a millisecond, but each sixteenth is followed by the next after 250 microseconds.
+            // A packet each millisecond, but each sixteenth is followed by the next after 250 microseconds.
             let pair = u64::from(number % 16 == 1) * 750;
             let now = ms(20 + u64::from(number)) - Duration::from_micros(pair);
             receiver.handle_data(number, 0, packet(1), now);

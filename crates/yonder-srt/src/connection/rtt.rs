@@ -1,13 +1,13 @@
-//! Round trip time (4.10).
+//! Round-trip time (4.10).
 
 use std::time::Duration;
 
 const FIRST: Duration = Duration::from_millis(100);
 const FIRST_VARIANCE: Duration = Duration::from_millis(50);
-/// A round trip longer than this is a lie or a stall; neither should stretch the timers.
+/// Maximum sample; longer ones are invalid or a stall and must not stretch the timers.
 const LONGEST: Duration = Duration::from_secs(10);
 
-/// The smoothed round trip and its mean deviation.
+/// Smoothed round-trip time and its mean deviation.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Rtt {
     smoothed: Duration,
@@ -29,7 +29,7 @@ impl Rtt {
         rtt
     }
 
-    /// It was measured at least once.
+    /// Returns true once it was measured.
     pub(super) fn is_measured(&self) -> bool {
         self.measured
     }
@@ -42,7 +42,7 @@ impl Rtt {
         self.variance
     }
 
-    /// A round trip of our own acknowledgement.
+    /// Adds a round-trip time of our own acknowledgement.
     pub(super) fn take_sample(&mut self, sample: Duration) {
         let sample = sample.min(LONGEST);
         if !self.measured {
@@ -53,7 +53,7 @@ impl Rtt {
         self.smoothed = (self.smoothed * 7 + sample) / 8;
     }
 
-    /// Applies the round-trip time that the peer measured: a side that only sends has no other.
+    /// Applies the round-trip time that the peer measured, the only one for a side that only sends.
     pub(super) fn take_peers(&mut self, rtt_us: u32, variance_us: u32) {
         if rtt_us > 0 {
             self.smoothed = Duration::from_micros(u64::from(rtt_us)).min(LONGEST);
@@ -68,7 +68,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_steady_round_trip_is_learnt() {
+    fn constant_round_trip_time_converges() {
         let mut rtt = Rtt::default();
         for _ in 0..50 {
             rtt.take_sample(Duration::from_millis(30));

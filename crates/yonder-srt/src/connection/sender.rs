@@ -1,4 +1,4 @@
-//! Send buffer: retransmission, too-late packet drop, and the time of the next packet.
+//! Send buffer: retransmission, too-late packet drop, and packet scheduling.
 
 use std::collections::{BTreeSet, VecDeque};
 use std::time::Duration;
@@ -10,38 +10,38 @@ use crate::sequence::{MESSAGE_MASK, number_near, on_wire};
 
 use super::rtt::Rtt;
 
-/// Packets are given up after this share of the latency, in quarters (4.6: 1.25 times).
+/// Age, in quarters of the latency, after which packets are dropped (4.6: 1.25 times).
 const LATE_QUARTERS: u32 = 5;
-/// And after no less than this: a machine that is busy for a moment, here or there, must not cost packets. A peer
-/// that has given one up itself acknowledges what lies behind it.
+/// Minimum age for dropping a packet, so that short stalls of a machine cost no packets. A peer that has given up a packet
+/// acknowledges those after it.
 const LATE_AT_LEAST: Duration = Duration::from_secs(1);
-/// Packets held whatever the latency: some 80 Mbit at the largest payload.
+/// Maximum packets, whatever the latency: about 80 Mbit with maximum payloads.
 const MAX_PACKETS: usize = 8_192;
-/// Every sixteenth packet is followed by the next at once, so that the peer can measure the way (4.10).
+/// Every sixteenth packet is followed by the next at once, so that the peer can estimate the link capacity (4.10).
 const PROBE: u64 = 16;
-/// Drop requests that answer one loss report.
+/// Maximum drop requests in response to one loss report.
 const MAX_DROP_REQUESTS: usize = 64;
-/// Retransmissions may take a quarter of the stream's own rate (5.1.1), and at least this many a second.
+/// Retransmissions may use a quarter of the stream's rate (5.1.1), and at least this many packets per second.
 const REPAIR_SHARE: u64 = 4;
 const REPAIR_FLOOR: u64 = 400;
-/// Acknowledgements come so often (4.8.1).
+/// Period of acknowledgements (4.8.1).
 const ACK_PERIOD: Duration = Duration::from_millis(10);
-/// Retransmissions that may be saved up.
+/// Maximum retransmissions in a burst.
 const REPAIR_BURST: u64 = 256;
 
 #[derive(Debug)]
-struct Held {
+struct SendBufferEntry {
     payload: Bytes,
-    /// The key it is encrypted with, once it is.
+    /// Key of the encrypted payload.
     sealed: Option<Slot>,
-    /// When it is to be sent first; its timestamp.
+    /// Scheduled time of the first transmission; its timestamp.
     origin: Duration,
-    /// When it was sent last.
+    /// Time of the last transmission.
     sent: Option<Duration>,
     reported: bool,
 }
 
-/// A packet that may go now.
+/// Packet that may be sent now.
 #[derive(Debug)]
 pub(super) struct NextPacket {
     pub(super) number: u64,
@@ -62,15 +62,15 @@ pub(super) struct Counts {
     pub(super) in_flight: u64,
 }
 
-/// The sending half.
+/// Sending half.
 #[derive(Debug)]
 pub(super) struct Sender {
-    held: VecDeque<Held>,
-    /// Number of the first held packet.
+    held: VecDeque<SendBufferEntry>,
+    /// Number of the first packet in the buffer.
     first: u64,
-    /// Number of the next packet to be sent for the first time.
+    /// Number of the next packet to be sent.
     next: u64,
-    /// Number of the connection's first packet; messages count from it.
+    /// Number of the connection's first packet; message numbers count from it.
     begin: u64,
     window: u64,
     late: Duration,
@@ -80,7 +80,7 @@ pub(super) struct Sender {
     counts: Counts,
     waiting_bytes: usize,
     estimated_bandwidth_kbps: u64,
-    /// Packets pushed, for the rate: in this second, in the last.
+    /// Packets queued in this second and the last one, for the rate.
     rate: (Duration, u64, u64),
 }
 
@@ -104,10 +104,16 @@ impl Sender {
     }
 
     pub(super) fn push(&mut self, payload: Bytes, at: Duration) {
-        // Times never step back along the stream, whatever the caller asks for.
+        // Times never step back along the stream.
         let at = self.held.back().map_or(at, |last| last.origin.max(at));
         self.waiting_bytes += payload.len();
-        self.held.push_back(Held { payload, sealed: None, origin: at, sent: None, reported: false });
+        self.held.push_back(SendBufferEntry {
+            payload,
+            sealed: None,
+            origin: at,
+            sent: None,
+            reported: false,
+        });
         let (since, current, _) = self.rate;
         if at.saturating_sub(since) >= Duration::from_secs(1) {
             self.rate = (at, 1, current);
@@ -128,15 +134,15 @@ impl Sender {
         Counts { in_flight: u64::try_from(self.held.len()).unwrap_or_default(), ..self.counts }
     }
 
-    fn get(&self, number: u64) -> Option<&Held> {
+    fn get(&self, number: u64) -> Option<&SendBufferEntry> {
         self.held.get(usize::try_from(number.checked_sub(self.first)?).ok()?)
     }
 
-    fn get_mut(&mut self, number: u64) -> Option<&mut Held> {
+    fn get_mut(&mut self, number: u64) -> Option<&mut SendBufferEntry> {
         self.held.get_mut(usize::try_from(number.checked_sub(self.first)?).ok()?)
     }
 
-    /// Keeps the encrypted form: a retransmission must be the same bytes.
+    /// Stores the encrypted payload: a retransmission must have the same bytes.
     pub(super) fn seal(&mut self, number: u64, ciphertext: Bytes, slot: Slot) {
         if let Some(held) = self.get_mut(number) {
             held.payload = ciphertext;
@@ -168,9 +174,9 @@ impl Sender {
         self.to_repair = self.to_repair.split_off(&self.first);
     }
 
-    /// Handles a loss report and returns drop requests for packets that are no longer held.
+    /// Handles a loss report and returns drop requests for packets that are no longer in the buffer.
     ///
-    /// The work is bounded by the number of packets held, however often a peer repeats a range.
+    /// The work is bounded by the number of packets in the buffer, however often a peer repeats a range.
     pub(super) fn handle_losses(&mut self, ranges: &[LossRange], now: Duration, rtt: &Rtt) -> Vec<Control> {
         let mut budget = self.held.len();
         let mut requests = Vec::new();
@@ -195,7 +201,7 @@ impl Sender {
     }
 
     fn note_loss(&mut self, number: u64, now: Duration, rtt: &Rtt) {
-        // A report comes again until the packet has arrived; one answer per round trip is enough.
+        // Reports repeat until the packet has arrived; one retransmission per round trip is enough.
         let pause = rtt.smoothed();
         let Some(held) = self.get_mut(number) else { return };
         let fresh = !std::mem::replace(&mut held.reported, true);
@@ -206,19 +212,18 @@ impl Sender {
         }
     }
 
-    /// Request for packets that are no longer held, whose message number cannot be restored (3.2.9: it is set to zero).
+    /// Returns a drop request for packets that are no longer in the buffer, with message number zero (3.2.9).
     fn drop_request(first: u64, last: u64) -> Control {
         Control::DropRequest { message: 0, range: LossRange { first: on_wire(first), last: on_wire(last) } }
     }
 
-    /// Message numbers count from 1 and wrap to 1 (3.1).
+    /// Returns the message number, which counts from 1 and wraps to 1 (3.1).
     fn message_of(&self, number: u64) -> u32 {
         let message = number.saturating_sub(self.begin) % u64::from(MESSAGE_MASK) + 1;
         u32::try_from(message).unwrap_or(1)
     }
 
-    /// Drops packets that cannot arrive in time any more (4.6). The receiver drops them by itself, so that it gets no drop
-    /// request (3.2.9).
+    /// Drops packets that cannot arrive in time (4.6). The receiver drops them by itself, so it gets no drop request (3.2.9).
     pub(super) fn drop_late(&mut self, now: Duration) {
         while let Some(front) = self.held.front() {
             let late = now.saturating_sub(front.origin) > self.late;
@@ -238,27 +243,27 @@ impl Sender {
         }
     }
 
-    /// How long the last packets of a burst wait for their acknowledgement before they are sent again.
+    /// Returns how long the last packets of a burst wait for their acknowledgement before they are retransmitted.
     fn tail_pause(rtt: &Rtt) -> Duration {
         rtt.smoothed() + rtt.variance() * 4 + ACK_PERIOD * 2
     }
 
-    /// When the last packets are to be sent again: no later packet shows the peer that they are missing.
+    /// Returns when the last packets are retransmitted: no later packet reveals their loss to the peer.
     fn tail_due(&self, rtt: &Rtt) -> Option<Duration> {
         let all_sent = self.get(self.next).is_none() && self.to_repair.is_empty();
         let sent = self.held.back().filter(|_| all_sent)?.sent?;
         Some(sent + Self::tail_pause(rtt))
     }
 
-    /// When the first packet that the peer misses is to be sent again unasked: reports get lost as repairs do, and
-    /// the peer's acknowledgements, which stop at it, say the same.
+    /// Returns when the first packet that the peer misses is retransmitted without a loss report: reports get lost as
+    /// well, and the acknowledgements stop at the missing packet.
     fn head_due(&self, rtt: &Rtt) -> Option<Duration> {
-        let is_asked_for = |held: &&Held| held.reported && !self.to_repair.contains(&self.first);
+        let is_asked_for = |held: &&SendBufferEntry| held.reported && !self.to_repair.contains(&self.first);
         let sent = self.held.front().filter(is_asked_for)?.sent?;
         Some(sent + rtt.smoothed() + rtt.variance() * 4 + ACK_PERIOD)
     }
 
-    /// Sends again what was neither acknowledged in time nor asked for.
+    /// Retransmits packets that were neither acknowledged in time nor reported.
     pub(super) fn repair_unasked(&mut self, now: Duration, rtt: &Rtt) {
         if self.head_due(rtt).is_some_and(|due| due <= now) {
             self.to_repair.insert(self.first);
@@ -268,7 +273,7 @@ impl Sender {
         }
     }
 
-    /// Returns the packet that may be sent at `now`: retransmissions first, they are older, then one that is due up to
+    /// Returns the packet that may be sent at `now`: retransmissions first, since they are older, then one that is due up to
     /// `horizon`.
     pub(super) fn next_packet(&mut self, now: Duration, horizon: Duration) -> Option<NextPacket> {
         if let Some(number) = self.next_repair(now) {
@@ -323,7 +328,7 @@ impl Sender {
         })
     }
 
-    /// When something may go, or must be given up.
+    /// Returns when a packet may be sent, or must be dropped.
     pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
         let late = self.held.front().map(|front| front.origin + self.late + Duration::from_micros(1));
         let fits = self.next - self.first < self.window;
@@ -365,7 +370,7 @@ mod tests {
     }
 
     #[test]
-    fn packets_go_at_their_times() {
+    fn packets_are_sent_at_their_times() {
         let mut sender = sender(10);
         assert_eq!(drain(&mut sender, ms(0)), [(100, false)]);
         assert_eq!(sender.next_due(&Rtt::default()), Some(ms(2)));
@@ -374,14 +379,14 @@ mod tests {
     }
 
     #[test]
-    fn every_sixteenth_is_followed_at_once() {
+    fn every_sixteenth_packet_is_followed_at_once() {
         let mut sender = sender(20);
-        // 112 is the sixteenth multiple; its successor goes with it, three milliseconds before its time.
+        // 112 is the sixteenth multiple: its successor is sent with it, three milliseconds before its time.
         assert_eq!(drain(&mut sender, ms(24)).last(), Some(&(113, false)));
     }
 
     #[test]
-    fn what_is_reported_lost_goes_again_once_a_round_trip() {
+    fn reported_packets_are_retransmitted_once_per_round_trip() {
         let mut sender = sender(5);
         drain(&mut sender, ms(10));
         let rtt = Rtt::default();
@@ -424,7 +429,7 @@ mod tests {
         let half = LossRange { first: 100, last: 299 };
         let rest = LossRange { first: 300, last: 499 };
         sender.handle_losses(&[half, half, half, rest], ms(900), &Rtt::default());
-        // The budget of 400 was spent on the repetitions: the rest is not looked at.
+        // The budget of 400 was used up by the repetitions.
         assert_eq!(sender.counts().lost, 200);
         sender.handle_losses(&[rest], ms(900), &Rtt::default());
         assert_eq!(sender.counts().lost, 400);
@@ -442,7 +447,7 @@ mod tests {
     }
 
     #[test]
-    fn the_last_packets_go_again_when_nobody_acknowledges_them() {
+    fn unacknowledged_last_packets_are_retransmitted() {
         let mut sender = sender(3);
         drain(&mut sender, ms(10));
         sender.handle_ack(101, None);
@@ -455,14 +460,14 @@ mod tests {
     }
 
     #[test]
-    fn the_first_that_is_missing_goes_again_when_no_report_comes() {
+    fn first_missing_packet_is_retransmitted_without_a_report() {
         let mut sender = sender(5);
         drain(&mut sender, ms(10));
         let rtt = Rtt::of_handshake(ms(4));
         sender.handle_ack(101, None);
         sender.handle_losses(&[LossRange { first: 101, last: 102 }], ms(12), &rtt);
         assert_eq!(drain(&mut sender, ms(12)), [(101, true), (102, true)]);
-        // Round trip, four times its variance, and an acknowledgement's period.
+        // Round-trip time, four times its variance, and the period of acknowledgements.
         sender.repair_unasked(ms(33), &rtt);
         assert_eq!(drain(&mut sender, ms(33)), []);
         sender.repair_unasked(ms(34), &rtt);
@@ -481,7 +486,7 @@ mod tests {
     }
 
     #[test]
-    fn no_more_is_under_way_than_the_peer_can_hold() {
+    fn packets_in_flight_are_bounded_by_the_peers_buffer() {
         let mut sender = sender(50);
         let report = AckReport { free_packets: 10, ..AckReport::default() };
         sender.handle_ack(100, Some(&report));
@@ -489,7 +494,7 @@ mod tests {
     }
 
     #[test]
-    fn repairs_do_not_flood_the_way() {
+    fn retransmissions_are_rate_limited() {
         let mut sender = sender(2_000);
         sender.window = 8_000;
         sender.late = Duration::from_secs(60);

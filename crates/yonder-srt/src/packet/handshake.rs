@@ -11,20 +11,20 @@ use crate::sequence::SEQUENCE_MASK;
 use super::HeaderError;
 use super::key_material::KeyMaterial;
 
-/// Bytes of a handshake without extensions.
+/// Size of a handshake without extensions, in bytes.
 const LENGTH: usize = 48;
-/// Longest stream ID (3.2.1.3).
+/// Maximum length of a stream ID (3.2.1.3).
 const MAX_STREAM_ID: usize = 512;
-/// Extensions read from one handshake.
+/// Maximum extensions of one handshake.
 const MAX_EXTENSIONS: usize = 8;
 
 /// Flags of an HSREQ or HSRSP (3.2.1.1.1).
 pub(crate) mod flags {
-    /// Timed delivery in both directions, encryption, too-late drop, periodic reports, the retransmission bit.
+    /// TSBPD in both directions, encryption, too-late packet drop, periodic NAK reports, retransmission flag.
     pub(crate) const ALL: u32 = 0x3f;
-    /// The side that sends drops what is too late.
+    /// TLPKTDROP: the sender drops packets that are too late.
     pub(crate) const TOO_LATE_DROP: u32 = 0x08;
-    /// The message form of file transfer, which live streams do not use.
+    /// Buffer mode of file transfer, which live mode does not use.
     pub(crate) const STREAM: u32 = 0x40;
 }
 
@@ -38,36 +38,36 @@ const STREAM_ID: u16 = 5;
 /// Handshake type (3.2.1, table 4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HandshakeKind {
-    /// A caller asks, a listener gives it a cookie.
+    /// Induction: a caller's first packet, and the listener's response with a cookie.
     Induction,
-    /// A caller comes back with the cookie, a listener accepts.
+    /// Conclusion: the caller returns the cookie, and the listener accepts.
     Conclusion,
-    /// Refused, with the code.
+    /// Rejection with its code.
     Rejection(u32),
     /// Anything else.
     Other(u32),
 }
 
-/// A handshake.
+/// Handshake packet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Handshake {
-    /// 4 in a caller's first, 5 in all others.
+    /// Version: 4 in a caller's induction, otherwise 5.
     pub version: u32,
-    /// Length of the cipher's key in units of 8 bytes; 0 says nothing.
+    /// Key length in units of 8 bytes; 0 if not announced.
     pub encryption: u16,
-    /// Magic in a listener's first, flags of the extensions in a conclusion.
+    /// Magic code in a listener's induction; extension flags in a conclusion.
     pub extension_field: u16,
-    /// First sequence number.
+    /// Initial sequence number.
     pub initial_sequence: u32,
-    /// Largest packet with all headers.
+    /// Maximum packet size with all headers.
     pub mtu: u32,
-    /// Packets that may be under way.
+    /// Flow window, in packets.
     pub window: u32,
     /// Type.
     pub kind: HandshakeKind,
-    /// The sender's socket.
+    /// Socket ID of the sender.
     pub socket: u32,
-    /// The listener's cookie.
+    /// Cookie of the listener.
     pub cookie: u32,
     /// Address of the sender.
     pub address: IpAddr,
@@ -75,7 +75,7 @@ pub struct Handshake {
     pub extensions: Vec<Extension>,
 }
 
-/// An extension of a conclusion.
+/// Extension of a conclusion.
 #[derive(Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Extension {
@@ -87,18 +87,18 @@ pub enum Extension {
         version: u32,
         /// Flags.
         flags: u32,
-        /// Milliseconds for which the sender of this holds back what it receives.
+        /// Latency of the sender's receive buffer, in milliseconds.
         receive_ms: u16,
-        /// Milliseconds that the sender of this asks its peer to hold back what it is sent.
+        /// Latency that the sender requests of the peer, in milliseconds.
         send_ms: u16,
     },
     /// KMREQ.
     KeyRequest(KeyMaterial),
-    /// KMRSP: the material as it was taken, or a state that says why not.
+    /// KMRSP: the accepted key material, or the error state.
     KeyResponse(Result<KeyMaterial, u32>),
     /// Stream ID as its words.
     StreamId(Bytes),
-    /// Anything else is left aside.
+    /// Any other extension, which is ignored.
     Other(u16),
 }
 
@@ -110,7 +110,7 @@ impl fmt::Debug for Extension {
             }
             Self::KeyRequest(material) => write!(f, "KeyRequest({material:?})"),
             Self::KeyResponse(material) => write!(f, "KeyResponse({material:?})"),
-            // It may be a stream key.
+            // The stream ID may be a stream key.
             Self::StreamId(_) => f.write_str("StreamId"),
             Self::Other(kind) => write!(f, "Other({kind})"),
         }
@@ -130,7 +130,7 @@ impl HandshakeKind {
         match number {
             1 => Self::Induction,
             0xffff_ffff => Self::Conclusion,
-            // DONE and AGREEMENT stand at the far end; codes of applications reach a few thousand.
+            // DONE and AGREEMENT have high values; codes of applications have a few thousand.
             FIRST_REJECTION..0x1_0000 => Self::Rejection(number),
             other => Self::Other(other),
         }
@@ -150,7 +150,7 @@ impl Handshake {
         out.put_u32(self.cookie);
         match self.address {
             IpAddr::V4(address) => {
-                // An IPv4 address stands in the first of four words, the others are zero.
+                // An IPv4 address is in the first of four words; the others are zero.
                 out.put_u32(u32::from_le_bytes(address.octets()));
                 out.put_bytes(0, 12);
             }
@@ -202,11 +202,11 @@ impl Handshake {
 }
 
 impl Extension {
-    /// A stream ID of at most 512 bytes.
+    /// Creates a stream ID extension from at most 512 bytes.
     pub(crate) fn stream_id(text: &str) -> Self {
         let mut words = BytesMut::with_capacity(text.len() + 3);
         for group in text.as_bytes().chunks(4) {
-            // Each word stands in little-endian order (3.2.1.3).
+            // Each word is in little-endian order (3.2.1.3).
             let mut word = [0; 4];
             for (slot, byte) in word.iter_mut().zip(group) {
                 *slot = *byte;
@@ -216,7 +216,7 @@ impl Extension {
         Self::StreamId(words.freeze())
     }
 
-    /// The flag of this extension in the extension field (table 2).
+    /// Returns the flag of this extension in the extension field (table 2).
     pub(crate) fn flag(&self) -> u16 {
         match self {
             Self::Latency { .. } => 1,
@@ -279,7 +279,7 @@ impl Extension {
     }
 }
 
-/// The text of a stream ID, out of its words.
+/// Returns the text of a stream ID from its words.
 pub(crate) fn stream_id_text(words: &[u8]) -> String {
     let bytes: Vec<u8> = words.chunks(4).flat_map(|word| word.iter().rev().copied()).collect();
     let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());

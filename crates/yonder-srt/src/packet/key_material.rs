@@ -8,15 +8,15 @@ use super::HeaderError;
 
 /// Version 1, packet type 2 (key material).
 const VERSION_AND_TYPE: u8 = 0x12;
-/// The vendor ID that the message is signed with ("HAI").
+/// Signature of the message, the vendor ID "HAI".
 const SIGN: u16 = 0x2029;
 /// AES-CTR.
 const CIPHER: u8 = 2;
 /// MPEG-TS over SRT.
 const ENCAPSULATION: u8 = 2;
-/// The only length of a salt.
+/// Length of the salt.
 pub(crate) const SALT: usize = 16;
-/// Bytes that wrapping adds to the keys (RFC 3394: one block of integrity check).
+/// Bytes added by key wrapping (RFC 3394: one block of integrity check).
 const WRAP: usize = 8;
 
 /// One of the two keys of a connection (KK).
@@ -42,7 +42,7 @@ impl Slot {
     }
 }
 
-/// Why key material was not taken (3.2.2: the state in a response of one word).
+/// Reason for not accepting key material (3.2.2: the state in a one-word response).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum KeyState {
     NoSecret,
@@ -58,13 +58,13 @@ impl KeyState {
     }
 }
 
-/// Wrapped keys, and what is needed to unwrap them with the passphrase.
+/// Wrapped keys, with the parameters to unwrap them by the passphrase.
 #[derive(Clone, PartialEq, Eq)]
 pub struct KeyMaterial {
     /// KK: 1 even, 2 odd, 3 both.
     pub(crate) slots: u8,
     pub(crate) salt: [u8; SALT],
-    /// Bytes of one key.
+    /// Length of a key, in bytes.
     pub(crate) key_bytes: usize,
     pub(crate) wrapped: Bytes,
 }
@@ -85,8 +85,8 @@ impl KeyMaterial {
         out.put_u8(self.slots);
         out.put_u32(0); // KEKI: the passphrase's key
         out.put_slice(&[CIPHER, 0, ENCAPSULATION, 0, 0, 0]);
-        out.put_u8(words(SALT));
-        out.put_u8(words(self.key_bytes));
+        out.put_u8(word_count(SALT));
+        out.put_u8(word_count(self.key_bytes));
         out.put_slice(&self.salt);
         out.put_slice(&self.wrapped);
     }
@@ -104,7 +104,7 @@ impl KeyMaterial {
             return Err(HeaderError::Field("Cipher"));
         }
         data.advance(5);
-        if data.get_u8() != words(SALT) {
+        if data.get_u8() != word_count(SALT) {
             return Err(HeaderError::Field("SLen"));
         }
         let key_bytes = usize::from(data.get_u8()) * 4;
@@ -123,6 +123,6 @@ impl KeyMaterial {
     }
 }
 
-fn words(bytes: usize) -> u8 {
+fn word_count(bytes: usize) -> u8 {
     u8::try_from(bytes / 4).unwrap_or_default()
 }

@@ -6,12 +6,12 @@ use crate::sequence::SEQUENCE_MASK;
 
 use super::HeaderError;
 
-/// Marks the first number of a range of several.
+/// Marks the first number of a range.
 const RANGE: u32 = 1 << 31;
-/// Ranges read from one report: a datagram holds no more.
+/// Maximum ranges of one report, as many as fit a datagram.
 const MAX_RANGES: usize = 400;
 
-/// Sequence numbers from the first to the last, both included.
+/// Inclusive range of sequence numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LossRange {
     /// First.

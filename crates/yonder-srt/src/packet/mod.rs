@@ -1,4 +1,4 @@
-//! Packets as they stand on the wire (section 3). Knows no state.
+//! Packet formats (section 3). Stateless.
 
 mod handshake;
 mod key_material;
@@ -15,28 +15,28 @@ pub(crate) use loss::{put_ranges, read_ranges};
 
 use crate::sequence::{MESSAGE_MASK, SEQUENCE_MASK};
 
-/// Bytes of every packet's header.
+/// Size of a packet header, in bytes.
 pub(crate) const HEADER: usize = 16;
 /// Subtypes of user-defined packets that carry key material after the handshake (3.2.2).
 const KEY_REQUEST: u16 = 3;
 const KEY_RESPONSE: u16 = 4;
 
-/// Why a datagram was not read.
+/// Error for an invalid datagram.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum HeaderError {
-    /// It ends inside a header or a field.
+    /// Truncated in a header or a field.
     #[error("the packet is cut short")]
     Short,
-    /// A field contradicts the standard.
+    /// Invalid value of a field.
     #[error("the field {0} is not as it must be")]
     Field(&'static str),
-    /// A control type that is not known.
+    /// Unknown control type.
     #[error("the control type {0} is not known")]
     Type(u16),
 }
 
-/// Which key a data packet is encrypted with (3.1, KK).
+/// Key of an encrypted data packet (3.1, KK).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Encryption {
     None,
@@ -48,7 +48,7 @@ pub(crate) enum Encryption {
 pub struct Packet {
     /// Microseconds since the sender's socket began, modulo 2³².
     pub timestamp: u32,
-    /// Socket it is meant for; zero before that is known.
+    /// Destination socket ID; zero before it is known.
     pub destination: u32,
     /// Body.
     pub body: PacketBody,
@@ -57,13 +57,13 @@ pub struct Packet {
 /// Body of a packet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PacketBody {
-    /// A piece of the stream.
+    /// Data packet.
     Data(Data),
-    /// Anything else.
+    /// Control packet.
     Control(Control),
 }
 
-/// A piece of the stream.
+/// Data packet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Data {
     pub(crate) sequence: u32,
@@ -79,37 +79,37 @@ pub struct Data {
 pub enum Control {
     /// Handshake.
     Handshake(Box<Handshake>),
-    /// Nothing to say.
+    /// Keep-alive.
     KeepAlive,
-    /// Everything before a sequence number came.
+    /// Acknowledgement of all packets before a sequence number.
     Ack {
-        /// Running number of the acknowledgement; zero for a light one.
+        /// Acknowledgement number; zero for a light one.
         number: u32,
-        /// First sequence number that did not come.
+        /// First sequence number that was not received.
         next: u32,
         /// Further fields of a full acknowledgement.
         report: Option<AckReport>,
     },
-    /// These did not come.
+    /// Loss report.
     Nak(Vec<LossRange>),
-    /// The peer is asked to slow down; live streams cannot.
+    /// Congestion warning, which live mode ignores.
     CongestionWarning,
-    /// Goodbye.
+    /// Shutdown.
     Shutdown,
-    /// Answers an acknowledgement, so that the round trip can be measured.
+    /// Response to an acknowledgement, to measure the round-trip time.
     AckAck(u32),
-    /// These will never come: they are too late.
+    /// Packets that will not be sent because they are too late.
     DropRequest {
         /// Message number.
         message: u32,
         /// First and last sequence number.
         range: LossRange,
     },
-    /// The peer has an error of its own.
+    /// Error of the peer.
     PeerError(u32),
     /// New key material.
     KeyRequest(KeyMaterial),
-    /// Key material as it was taken, or why it was not.
+    /// Accepted key material, or the error state.
     KeyResponse(Result<KeyMaterial, u32>),
 }
 
@@ -128,7 +128,7 @@ impl Data {
     /// Writes header and payload.
     pub(crate) fn put(&self, timestamp: u32, destination: u32, out: &mut BytesMut) {
         out.put_u32(self.sequence & SEQUENCE_MASK);
-        // PP 11: a message in one packet. O 0: order is the receiver's timing's business.
+        // PP 11: a message in one packet. O 0: the receiver orders packets by their time.
         let key = match self.encryption {
             Encryption::None => 0,
             Encryption::With(slot) => slot.bits(),
@@ -142,7 +142,7 @@ impl Data {
 }
 
 impl Control {
-    /// Writes the packet.
+    /// Encodes the packet.
     pub fn put(&self, timestamp: u32, destination: u32, out: &mut BytesMut) {
         let (kind, subtype, information) = self.head();
         out.put_u16(1 << 15 | kind);
@@ -170,13 +170,13 @@ impl Control {
             }
             Self::KeyRequest(material) | Self::KeyResponse(Ok(material)) => material.put(out),
             Self::KeyResponse(Err(state)) => out.put_u32(*state),
-            // Packets without content carry one word all the same: some receivers want at least that.
+            // Packets without content carry one word, since some receivers require it.
             Self::KeepAlive | Self::Shutdown | Self::CongestionWarning | Self::AckAck(_) => out.put_u32(0),
             Self::PeerError(_) => {}
         }
     }
 
-    /// Type, subtype and type-specific information.
+    /// Returns type, subtype and type-specific information.
     fn head(&self) -> (u16, u16, u32) {
         match self {
             Self::Handshake(_) => (0, 0, 0),
@@ -200,7 +200,7 @@ impl Control {
             (1, _) => Self::KeepAlive,
             (2, _) => {
                 let next = word(&mut data)? & SEQUENCE_MASK;
-                // Older peers leave the last fields out.
+                // Older peers omit the last fields.
                 let mut optional = || data.try_get_u32().unwrap_or_default();
                 let values = [optional(), optional(), optional(), optional(), optional(), optional()];
                 let [
@@ -239,16 +239,16 @@ impl Control {
 }
 
 impl Packet {
-    /// True for the bytes of a control packet: the first bit tells it from data (3).
+    /// Returns true for a control packet, which has the first bit set (3).
     #[must_use]
     pub fn is_control(datagram: &[u8]) -> bool {
         datagram.first().is_some_and(|first| first & 0x80 != 0)
     }
 
-    /// Reads a datagram. Shares its payload.
+    /// Parses a datagram. Shares its payload.
     ///
     /// # Errors
-    /// [`HeaderError`] when it is no packet of this protocol.
+    /// [`HeaderError`] for an invalid packet.
     pub fn read(mut datagram: Bytes) -> Result<Self, HeaderError> {
         if datagram.len() < HEADER {
             return Err(HeaderError::Short);

@@ -40,7 +40,7 @@ fn conclusion(extensions: Vec<Extension>) -> Handshake {
 }
 
 #[test]
-fn the_first_handshake_of_a_caller_stands_as_the_draft_shows_it() {
+fn induction_matches_the_draft() {
     let handshake = Handshake {
         version: 4,
         encryption: 0,
@@ -89,7 +89,7 @@ fn control_packets_survive_the_round_trip(#[case] control: Control) {
 #[case("abc", 4)]
 #[case("abcd", 4)]
 #[case("#!::r=summit,m=publish", 24)]
-fn stream_ids_stand_in_little_endian_words(#[case] text: &str, #[case] length: usize) {
+fn stream_ids_are_little_endian_words(#[case] text: &str, #[case] length: usize) {
     let Extension::StreamId(words) = Extension::stream_id(text) else { panic!() };
     assert_eq!(words.len(), length);
     assert_eq!(stream_id_text(&words), text);
@@ -115,7 +115,7 @@ fn a_data_packet_carries_its_flags() {
 }
 
 #[test]
-fn debugging_shows_neither_stream_id_nor_keys() {
+fn debug_output_has_neither_stream_id_nor_keys() {
     let text = format!(
         "{:?}",
         conclusion(vec![Extension::stream_id("planted-secret"), Extension::KeyRequest(material(1, 16))])
@@ -127,13 +127,13 @@ fn debugging_shows_neither_stream_id_nor_keys() {
 #[case::short(&[0x80; 15])]
 #[case::unknown_type(&[0x90, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0])]
 #[case::both_keys(&[0, 0, 0, 1, 0xd8, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0])]
-fn what_is_no_packet_is_refused(#[case] datagram: &'static [u8]) {
+fn invalid_packets_are_refused(#[case] datagram: &'static [u8]) {
     assert!(Packet::read(Bytes::from_static(datagram)).is_err());
 }
 
 proptest! {
     #[test]
-    fn any_bytes_are_read_or_refused(data: Vec<u8>, kind in 0_u8..10) {
+    fn any_bytes_are_parsed_or_refused(data: Vec<u8>, kind in 0_u8..10) {
         let _ = Packet::read(Bytes::from(data.clone()));
         let head = [0x80, kind, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0];
         let _ = Packet::read(Bytes::from([&head[..], &data].concat()));

@@ -1,4 +1,4 @@
-//! Requests that the service runs as jobs: they are followed until they end, over lost connections as well.
+//! Requests that the service runs as jobs, which the client follows across lost connections.
 
 use std::io::{self, IsTerminal as _};
 use std::thread::sleep;
@@ -14,19 +14,19 @@ use yonder_api::{Job, JobState};
 use super::{Client, TIMEOUT, check, read};
 use crate::failure::Failure;
 
-/// Seconds for which the service may hold the answer back until the job has ended.
+/// Maximum wait of the service for the end of the job, in seconds.
 const WAIT_S: u32 = 10;
-/// Time without contact to the service after which the command gives up; the job continues.
+/// Time without contact after which the command gives up; the job continues.
 const LOST_TIMEOUT: Duration = Duration::from_secs(120);
-/// Pause between attempts to reach the service again.
+/// Interval of attempts to reach the service again.
 const RETRY_INTERVAL: Duration = Duration::from_secs(1);
-/// Interval at which a running job is asked for its progress.
+/// Interval of progress requests.
 const PROGRESS_INTERVAL: Duration = Duration::from_millis(500);
-/// The same without a terminal: the request itself waits for the job.
+/// Interval without a terminal: the request itself waits for the job.
 const QUIET_INTERVAL: Duration = Duration::ZERO;
 
 impl Client {
-    /// Has work done, and returns its result once it is done.
+    /// Runs a request as a job, and returns its result.
     pub(crate) fn run_job<B: Serialize, T: DeserializeOwned>(
         &self,
         path: &[&str],
@@ -39,16 +39,16 @@ impl Client {
         let job = self.wait_for_job(read(response)?)?;
         let result = job.result.unwrap_or_default();
         serde_json::from_value(result).map_err(|error| {
-            Failure::NotReachable(format!("The result of job {} is not what was expected: {error}.", job.id))
+            Failure::NotReachable(format!("The result of job {} has an unexpected form: {error}.", job.id))
         })
     }
 
-    /// Begins work whose result is a file, and returns the job once it is done.
+    /// Runs a job whose result is a file, and returns the job once it is done.
     pub(crate) fn run_file_job(&self, path: &[&str]) -> Result<Job, Failure> {
         self.wait_for_job(read(self.begin_job(path, &serde_json::json!({}))?)?)
     }
 
-    /// Sends a request, again if its answer is lost: the key lets the service recognize it.
+    /// Sends a request, and repeats it after a lost response: the idempotency key identifies it.
     fn begin_job(&self, path: &[&str], body: &serde_json::Value) -> Result<Response<Body>, Failure> {
         let key = format!("{:016x}", rand::random::<u64>());
         let begun = Instant::now();
@@ -63,7 +63,7 @@ impl Client {
         }
     }
 
-    /// Follows a job until it has ended. Shows its progress on a terminal.
+    /// Follows a job until it has ended, with its progress on a terminal.
     pub(crate) fn wait_for_job(&self, mut job: Job) -> Result<Job, Failure> {
         let bar = Progress::new();
         let mut last_contact = Instant::now();
@@ -110,7 +110,7 @@ impl Client {
     }
 }
 
-/// True if a connection was lost after the request may have arrived. A service that cannot be reached at all is reported at once.
+/// Returns true if the connection was lost after the request may have arrived. An unreachable service is reported at once.
 fn is_lost(error: &ureq::Error) -> bool {
     match error {
         ureq::Error::Io(error) => error.kind() != io::ErrorKind::ConnectionRefused,
@@ -159,7 +159,7 @@ impl Progress {
         }
     }
 
-    /// A terminal shows each step; otherwise the end alone matters.
+    /// Returns the maximum wait: a terminal shows each step, otherwise only the end matters.
     fn wait_s(&self) -> u32 {
         if self.0.is_some() { 0 } else { WAIT_S }
     }

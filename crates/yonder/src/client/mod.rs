@@ -1,4 +1,4 @@
-//! The client: finds the service and talks to its API.
+//! API client: finds the service and sends requests.
 
 mod jobs;
 
@@ -16,17 +16,17 @@ use ureq::http::Response;
 use ureq::{Agent, Body};
 use url::{Host, Url};
 use yonder_api::{Problem, RelayEvent, Secret, ServiceFacts};
-use yonder_service::Home;
+use yonder_service::DataDir;
 
 use crate::failure::Failure;
 
-/// How long the service may take to answer. Starting and stopping answer at once.
+/// Timeout of a request. Starting and stopping respond at once.
 const TIMEOUT: Duration = Duration::from_secs(15);
 
 /// Timeout of a still, for which the camera may have to be dialed.
 const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
 
-/// A client of one service.
+/// Client of one service.
 #[derive(Debug)]
 pub(crate) struct Client {
     agent: Agent,
@@ -34,7 +34,7 @@ pub(crate) struct Client {
     token: Secret,
 }
 
-/// True for an address on this machine.
+/// Returns true for an address on this machine.
 fn is_loopback(url: &str) -> bool {
     let host = Url::parse(url).ok().and_then(|url| url.host().map(|host| host.to_owned()));
     match host {
@@ -46,9 +46,9 @@ fn is_loopback(url: &str) -> bool {
 }
 
 impl Client {
-    /// The client of the service that runs in a home folder.
+    /// Creates a client of the service that runs in a data directory.
     pub(crate) fn local(home: &Path) -> Result<Self, Failure> {
-        let files = Home::new(home);
+        let files = DataDir::new(home);
         let none = || Failure::NotReachable(format!("No service runs in {}.", home.display()));
         let text = fs::read_to_string(files.service_file()).map_err(|_| none())?;
         let facts: ServiceFacts = serde_json::from_str(&text).map_err(|_| none())?;
@@ -58,14 +58,14 @@ impl Client {
         Ok(Self::new(facts.url, token))
     }
 
-    /// The client of a service elsewhere.
+    /// Creates a client of a remote service.
     pub(crate) fn remote(url: &str, token_file: &Path, plain_http: bool) -> Result<Self, Failure> {
         if !(url.starts_with("http://") || url.starts_with("https://")) {
             return Err(Failure::Usage(format!("{url:?} must begin with https:// or http://")));
         }
         if url.starts_with("http://") && !plain_http && !is_loopback(url) {
             return Err(Failure::Usage(format!(
-                "{url} would send the token readable for everybody on the way; use https://, or accept that by --plain-http"
+                "{url} would send the token unencrypted; use https://, or allow it with --plain-http"
             )));
         }
         let token = fs::read_to_string(token_file)
@@ -96,7 +96,7 @@ impl Client {
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?)
     }
 
-    /// Returns a body that is not JSON.
+    /// Requests a body that is not JSON.
     pub(crate) fn get_bytes(&self, path: &[&str], query: &[(&str, &str)]) -> Result<Vec<u8>, Failure> {
         let request = self.agent.get(self.url(path)).query_pairs(query.iter().copied());
         let request = request.header("Authorization", self.authorization());
@@ -105,10 +105,10 @@ impl Client {
         response
             .body_mut()
             .read_to_vec()
-            .map_err(|error| Failure::NotReachable(format!("The picture did not come whole: {error}.")))
+            .map_err(|error| Failure::NotReachable(format!("The image is incomplete: {error}.")))
     }
 
-    /// Writes the file that a job has made.
+    /// Writes the file of a job.
     pub(crate) fn write_job_file(&self, id: &str, file: &mut impl Write) -> Result<u64, Failure> {
         let request = self.agent.get(self.url(&["jobs", id, "file"]));
         let response = check(self.sent(request.header("Authorization", self.authorization()).call())?)?;
@@ -125,7 +125,7 @@ impl Client {
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
     }
 
-    /// A request whose answer is that it was done.
+    /// Sends a request with an empty response.
     pub(crate) fn post_nothing<B: Serialize>(&self, path: &[&str], body: &B) -> Result<(), Failure> {
         let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
         let request = request.config().timeout_global(Some(PICTURE_TIMEOUT)).build();
@@ -156,14 +156,14 @@ impl Client {
         check(response).map(|_| ())
     }
 
-    /// Calls `each` with every live event until it returns false or the service goes.
+    /// Calls `each` with every live event until it returns false or the service disconnects.
     pub(crate) fn follow(
         &self,
         mut each: impl FnMut(RelayEvent) -> Result<bool, Failure>,
     ) -> Result<(), Failure> {
         let request = self.agent.get(self.url(&["events"])).header("Authorization", self.authorization());
         let response = check(self.sent(request.call())?)?;
-        let gone = || Failure::NotReachable("The service has gone.".to_owned());
+        let gone = || Failure::NotReachable("The service closed the connection.".to_owned());
         for line in BufReader::new(response.into_body().into_reader()).lines() {
             let line = line.map_err(|_| gone())?;
             let Some(data) = line.strip_prefix("data: ") else { continue };
@@ -179,12 +179,12 @@ impl Client {
         format!("Bearer {}", self.token.expose())
     }
 
-    /// Base address of the service.
+    /// Returns the base URL of the service.
     pub(crate) fn base(&self) -> &str {
         &self.base
     }
 
-    /// Names may hold blanks: each part of the path is encoded.
+    /// Returns a URL with each path segment percent-encoded, since names may contain blanks.
     fn url(&self, path: &[&str]) -> String {
         let parts: Vec<String> =
             path.iter().map(|part| utf8_percent_encode(part, NON_ALPHANUMERIC).to_string()).collect();
@@ -205,7 +205,7 @@ fn check(mut response: Response<Body>) -> Result<Response<Body>, Failure> {
     let status = response.status();
     match response.body_mut().read_json::<Problem>() {
         Ok(problem) => Err(Failure::Refused(Box::new(problem))),
-        Err(_) => Err(Failure::NotReachable(format!("What answers is no Yonder Relay service ({status})."))),
+        Err(_) => Err(Failure::NotReachable(format!("The server is not a Yonder Relay service ({status})."))),
     }
 }
 
@@ -214,5 +214,5 @@ fn read<T: DeserializeOwned>(response: Response<Body>) -> Result<T, Failure> {
     response
         .body_mut()
         .read_json()
-        .map_err(|error| Failure::NotReachable(format!("What answers is no Yonder Relay service: {error}.")))
+        .map_err(|error| Failure::NotReachable(format!("The server is not a Yonder Relay service: {error}.")))
 }

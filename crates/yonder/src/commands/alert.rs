@@ -21,24 +21,24 @@ pub(crate) enum AlertCommand {
         /// "undelivered" or "backup-old 7d".
         #[arg(long, value_name = "WHAT")]
         when: String,
-        /// Only about the relay, feed, destination or uplink of this name.
+        /// Name of the only relay, feed, destination or uplink that it covers.
         #[arg(long, value_name = "NAME")]
         about: Option<String>,
-        /// Contact to notify; may be given several times. All contacts by default.
+        /// Contact to notify; repeatable. All contacts by default.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Vec<String>,
-        /// Interval of repetitions while the alert is open; 4h by default.
+        /// Repetition interval while the alert is open; 4h by default.
         #[arg(long, value_name = "TIME", value_parser = parse_duration)]
         repeat: Option<Duration>,
     },
-    /// List all alert rules, and open alerts.
+    /// List all alert rules and open alerts.
     List,
-    /// Show an alert.
+    /// Show an alert rule.
     Show {
         /// Name of the alert.
         name: String,
     },
-    /// Change an alert.
+    /// Change an alert rule.
     Edit {
         /// Name of the alert.
         name: String,
@@ -48,17 +48,17 @@ pub(crate) enum AlertCommand {
         /// Condition.
         #[arg(long, value_name = "WHAT")]
         when: Option<String>,
-        /// Only about this name; an empty text for everything.
+        /// Name of the only subject that it covers; an empty text for all.
         #[arg(long, value_name = "NAME")]
         about: Option<String>,
         /// Contacts to notify; "everybody" for all.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Option<Vec<String>>,
-        /// Interval of repetitions while the alert is open.
+        /// Repetition interval while the alert is open.
         #[arg(long, value_name = "TIME", value_parser = parse_duration)]
         repeat: Option<Duration>,
     },
-    /// Acknowledge an open alert: it is not repeated.
+    /// Acknowledge an open alert, so that it is not repeated.
     Acknowledge {
         /// Name of the alert.
         name: String,
@@ -66,20 +66,20 @@ pub(crate) enum AlertCommand {
         #[arg(long)]
         subject: Option<String>,
     },
-    /// Mute an alert for some time: no notification is sent.
+    /// Mute an alert for some time: no notifications are sent.
     Mute {
         /// Name of the alert.
         name: String,
-        /// How long, like 2h.
+        /// Duration, such as 2h.
         #[arg(long = "for", value_name = "TIME", value_parser = parse_duration)]
         time: Duration,
     },
-    /// Notify of a muted alert again.
+    /// End the mute of an alert.
     Unmute {
         /// Name of the alert.
         name: String,
     },
-    /// Remove an alert.
+    /// Remove an alert rule.
     Remove {
         /// Name of the alert.
         name: String,

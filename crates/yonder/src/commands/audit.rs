@@ -1,4 +1,4 @@
-//! `yonder audit`: who changed what, from where, and what was there before.
+//! `yonder audit`: the audit log.
 
 use clap::Args;
 use yonder_api::{AuditEntry, FieldChange};
@@ -9,10 +9,10 @@ use crate::output::{local, print, print_json, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct AuditArguments {
-    /// Only changes of the record of this name or id.
+    /// Only changes of the record with this name or ID.
     #[arg(long, value_name = "NAME")]
     about: Option<String>,
-    /// Only changes of this kind of record, like relay, feed or destination.
+    /// Only changes of this kind of record, such as relay, feed or destination.
     #[arg(long)]
     kind: Option<String>,
     /// Only changes by this person or token.
@@ -43,7 +43,7 @@ pub(crate) fn run(arguments: &AuditArguments, client: &Client) -> Result<(), Fai
         print(if filtered { "No audit entry matches.\n" } else { "No changes are recorded yet.\n" });
         return Ok(());
     }
-    // The latest stand last, where the prompt is.
+    // The latest entry is last, next to the prompt.
     print(&entries.iter().rev().map(describe).collect::<String>());
     Ok(())
 }
@@ -70,7 +70,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn an_entry_says_who_where_and_from_what_to_what() {
+    fn entry_has_author_origin_and_both_states() {
         let field = |field: &str, before: Option<&str>, after: Option<&str>| FieldChange {
             field: field.into(),
             before: before.map(Into::into),

@@ -1,4 +1,4 @@
-//! `yonder budget`: uplinks, bit rates and the month's traffic, as they are or as they would be.
+//! `yonder budget`: uplinks, bit rates and monthly traffic.
 
 use clap::{Args, ValueEnum};
 use yonder_api::{Budget, FitRow, Load, UplinkBudget, WhatFits, WhatIf};
@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 
-/// Cells of a bar.
+/// Width of a bar, in characters.
 const BAR: u64 = 40;
 
 /// Protocol of a push.
@@ -20,7 +20,7 @@ pub(crate) enum Over {
 }
 
 impl Over {
-    fn word(self) -> &'static str {
+    fn as_str(self) -> &'static str {
         match self {
             Self::Rtmp => "rtmp",
             Self::Rtmps => "rtmps",
@@ -31,29 +31,29 @@ impl Over {
 
 #[derive(Debug, Args)]
 pub(crate) struct BudgetArguments {
-    /// Number of hypothetical further pushes.
+    /// Number of additional pushes.
     #[arg(long, value_name = "NUMBER")]
     more: Option<u32>,
-    /// Protocol of those, or of the chart.
+    /// Protocol of the additional pushes, or of the chart.
     #[arg(long, value_enum)]
     over: Option<Over>,
-    /// Hypothetical rate of every feed, like 3Mbit/s.
+    /// Hypothetical bit rate of every feed, such as 3Mbit/s.
     #[arg(long, value_name = "RATE")]
     rate: Option<String>,
     /// Hypothetical hours per day of all relays.
     #[arg(long, value_name = "HOURS")]
     hours: Option<f64>,
-    /// Show which sizes, frame rates and bit rates fit to so many destinations.
+    /// Show the frame sizes, frame rates and bit rates that fit for this number of destinations.
     #[arg(long, value_name = "DESTINATIONS")]
     what_fits: Option<u32>,
-    /// Count relays that are off as well.
+    /// Include relays that are off.
     #[arg(long)]
     all: bool,
 }
 
 pub(crate) fn run(arguments: BudgetArguments, client: &Client) -> Result<(), Failure> {
     let BudgetArguments { more, over, rate, hours, what_fits, all } = arguments;
-    let over = over.map(|over| over.word().to_owned());
+    let over = over.map(|over| over.as_str().to_owned());
     let request = WhatIf { more, over, rate, hours, destinations: what_fits, all };
     let budget: Budget = client.post(&["budget"], &request)?;
     if wants_json() {
@@ -66,14 +66,14 @@ pub(crate) fn run(arguments: BudgetArguments, client: &Client) -> Result<(), Fai
 fn screen(budget: &Budget, color: bool) -> String {
     let mut text = String::new();
     if budget.uplinks.is_empty() {
-        text += "No uplink is described yet. Add one: yonder uplink add NAME --rate 20Mbit/s\n";
+        text += "No uplinks yet. Add one: yonder uplink add NAME --rate 20Mbit/s\n";
     }
     for uplink in &budget.uplinks {
         text += &uplink_text(uplink, budget, color);
         text += "\n";
     }
     if !budget.undescribed.is_empty() {
-        text += &colorize("On uplinks without a description", Tone::Strong, color);
+        text += &colorize("On unknown uplinks", Tone::Strong, color);
         text += "\n";
         text += &loads(&budget.undescribed);
         text += "\n";
@@ -89,7 +89,7 @@ fn screen(budget: &Budget, color: bool) -> String {
 fn uplink_text(budget: &UplinkBudget, all: &Budget, color: bool) -> String {
     let uplink = &budget.uplink;
     let site = uplink.site.as_ref().map(|site| format!(" at {site}")).unwrap_or_default();
-    let role = if uplink.backup { ", backup: if it had to carry everything" } else { "" };
+    let role = if uplink.backup { ", backup: after a failover" } else { "" };
     let mut text = colorize(&format!("{}{site}", uplink.name), Tone::Strong, color);
     text += &format!("{role}\n");
     let tone = tone(&budget.verdict);
@@ -110,7 +110,7 @@ fn uplink_text(budget: &UplinkBudget, all: &Budget, color: bool) -> String {
         (Some(allowance), Some(percent), Some(verdict)) => {
             let tone = self::tone(verdict);
             text += &format!(
-                "  {} {}: {sent} sent, {projected} by its end in {} days ({percent} % of {}): {}\n",
+                "  {} {}: {sent} sent, {projected} projected, days left: {} ({percent} % of {}): {}\n",
                 colorize(&bar(budget.projected_bytes, allowance, allowance), tone, color),
                 all.month,
                 all.days_left,
@@ -118,7 +118,7 @@ fn uplink_text(budget: &UplinkBudget, all: &Budget, color: bool) -> String {
                 colorize(verdict, tone, color),
             );
         }
-        _ => text += &format!("  {}: {sent} sent, {projected} by its end; no allowance is set\n", all.month),
+        _ => text += &format!("  {}: {sent} sent, {projected} projected; no allowance is set\n", all.month),
     }
     text
 }
@@ -131,7 +131,7 @@ fn tone(verdict: &str) -> Tone {
     }
 }
 
-/// A bar of what is used, with a mark where the usable part ends.
+/// Formats a bar of the used part, with a mark at the end of the usable part.
 fn bar(used: u64, usable: u64, all: u64) -> String {
     let all = all.max(1);
     let cells = |part: u64| part.saturating_mul(BAR) / all;
@@ -159,7 +159,7 @@ fn chart_text(chart: &WhatFits, color: bool) -> String {
     let each = BitRate::from_kbps(chart.each_kbps);
     let mut text = colorize(
         &format!(
-            "What fits on {} to {} destinations: {each} of media for each",
+            "Capacity of {} to {} destinations: {each} of media for each",
             chart.uplink, chart.destinations
         ),
         Tone::Strong,
@@ -186,17 +186,17 @@ fn chart_text(chart: &WhatFits, color: bool) -> String {
         text += line.trim_end();
         text += "\n";
     }
-    text + "  good and plain are what H.264 needs for such a picture with sound; kbit/s\n"
+    text + "  good and plain: typical rates of H.264 with audio, in kbit/s\n"
 }
 
 fn cell(row: &FitRow, color: bool) -> String {
-    let word = match row.fit.as_str() {
+    let text = match row.fit.as_str() {
         "good" => format!("good from {}", grouped(row.good_kbps)),
         "plain" => format!("plain from {}", grouped(row.plain_kbps)),
         _ => format!("needs {}", grouped(row.plain_kbps)),
     };
     let tone = if row.fit == "no" { Tone::Quiet } else { tone(&row.fit) };
-    colorize(&format!("{word:<21}"), tone, color)
+    colorize(&format!("{text:<21}"), tone, color)
 }
 
 #[cfg(test)]
@@ -204,7 +204,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_bar_shows_what_is_used_and_where_the_headroom_begins() {
+    fn bar_shows_used_part_and_headroom() {
         assert_eq!(bar(0, 75, 100), format!("{}│{}", "·".repeat(30), "·".repeat(9)));
         assert_eq!(bar(50, 75, 100), format!("{}{}│{}", "█".repeat(20), "·".repeat(10), "·".repeat(9)));
         assert_eq!(bar(900, 75, 100), format!("{}│{}", "█".repeat(30), "█".repeat(9)));

@@ -11,7 +11,7 @@ use crate::failure::Failure;
 use crate::output::{print, print_json, table, wants_json};
 use crate::secrets::Source;
 
-/// How mail travels to its server.
+/// Transport security of email.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Security {
     Tls,
@@ -29,25 +29,25 @@ impl From<Security> for MailSecurity {
     }
 }
 
-/// How a contact is notified.
+/// Notification channel of a contact.
 #[derive(Debug, Args)]
 pub(crate) struct ChannelArguments {
-    /// Address that signed messages are posted to.
+    /// URL for signed webhook messages.
     #[arg(long, value_name = "URL", alias = "web", conflicts_with_all = ["mail_server", "mail_from", "mail_to"])]
     webhook: Option<String>,
-    /// Mail server, like mail.example.net:587.
+    /// Mail server, such as mail.example.net:587.
     #[arg(long, value_name = "HOST:PORT", requires_all = ["mail_from", "mail_to"])]
     mail_server: Option<String>,
-    /// Sender of e-mails.
+    /// Sender address of emails.
     #[arg(long, value_name = "ADDRESS")]
     mail_from: Option<String>,
-    /// Recipients of e-mails; may be given several times.
+    /// Recipient of emails; repeatable.
     #[arg(long, value_name = "ADDRESS", num_args = 1..)]
     mail_to: Vec<String>,
     /// Transport security of the connection to the mail server.
     #[arg(long, value_enum, default_value = "tls")]
     mail_security: Security,
-    /// User at the mail server.
+    /// User name at the mail server.
     #[arg(long, value_name = "NAME")]
     mail_user: Option<String>,
     /// File with the key of the webhook's signature, or the mail server's password.
@@ -56,7 +56,7 @@ pub(crate) struct ChannelArguments {
     /// Read the secret from standard input.
     #[arg(long, conflicts_with = "secret_file")]
     secret_stdin: bool,
-    /// Hours between signs of life; 0 for none.
+    /// Interval of signs of life in hours; 0 for none.
     #[arg(long, value_name = "HOURS")]
     sign_of_life: Option<u32>,
 }
@@ -83,7 +83,7 @@ impl ChannelArguments {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ContactCommand {
-    /// Add a contact: who is notified, by webhook or e-mail.
+    /// Add a contact, which is notified by webhook or email.
     Add {
         /// Name of the contact.
         name: String,
@@ -112,7 +112,7 @@ pub(crate) enum ContactCommand {
         /// Name of the contact.
         name: String,
     },
-    /// Tell a contact that this is a test.
+    /// Send a test message to a contact.
     Test {
         /// Name of the contact.
         name: String,
@@ -159,7 +159,7 @@ fn added(added: &AddedContact) -> Result<(), Failure> {
     show(&added.contact)?;
     if let Some(secret) = &added.secret {
         print(&format!(
-            "  Its messages are signed with {}\n  Keep it: it is shown this once.\n",
+            "  Its messages are signed with {}\n  Save it now: it is not shown again.\n",
             secret.expose()
         ));
     }
@@ -207,13 +207,13 @@ fn show(contact: &Contact) -> Result<(), Failure> {
         text += &user.as_ref().map(|user| format!("  signs in as {user}\n")).unwrap_or_default();
     }
     let secret = match (contact.secret_lost, contact.has_secret) {
-        (true, _) => "cannot be opened: set it again",
-        (false, true) => "kept, sealed",
+        (true, _) => "cannot be decrypted: set it again",
+        (false, true) => "stored encrypted",
         (false, false) => "none",
     };
     text += &format!("  secret   {secret}\n");
     if let Some(hours) = contact.sign_of_life_h {
-        text += &format!("  alive    a sign of life every {hours} h\n");
+        text += &format!("  alive    heartbeat every {hours} h\n");
     }
     if contact.undelivered > 0 {
         text += &format!("  waiting  {} notifications are not delivered yet\n", contact.undelivered);

@@ -21,7 +21,7 @@ pub(crate) struct KeyArguments {
     /// File with the stream key, or with server address and key together.
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
-    /// Read the stream key from standard input, or ask for it on a terminal.
+    /// Read the stream key from standard input; on a terminal it is not shown.
     #[arg(long)]
     key_stdin: bool,
 }
@@ -38,7 +38,7 @@ pub(crate) struct KeyLife {
     /// Validity of the key; by default as in the platform's rules.
     #[arg(long, value_enum, value_name = "KIND")]
     key_kind: Option<Kind>,
-    /// When the key expires: a day like 2026-12-31, or a time like 2026-12-31T12:00:00Z.
+    /// Expiry of the key: a day like 2026-12-31, or a time like 2026-12-31T12:00:00Z.
     #[arg(long, value_name = "DAY")]
     key_expires: Option<String>,
 }
@@ -66,16 +66,16 @@ impl From<Kind> for KeyKind {
 pub(crate) struct AddArguments {
     /// Name of the destination.
     name: String,
-    /// Server address as the platform shows it: rtmp://, rtmps:// or srt://.
+    /// Server address as shown by the platform: rtmp://, rtmps:// or srt://.
     #[arg(long, value_name = "URL")]
     server: Option<String>,
-    /// Second server address, for when the first cannot be used.
+    /// Backup server address.
     #[arg(long, value_name = "URL")]
     backup_server: Option<String>,
-    /// Seconds that the first server must be reachable again before a push returns to it.
+    /// Failback delay: seconds for which the main server must be reachable before a push returns to it.
     #[arg(long, value_name = "SECONDS")]
     return_after: Option<u32>,
-    /// Name of the platform, whose rules apply; see `yonder platform list`.
+    /// Name of the platform whose rules apply; see `yonder platform list`.
     #[arg(long, value_name = "NAME")]
     platform: Option<String>,
     /// Address of the watch page.
@@ -88,13 +88,13 @@ pub(crate) struct AddArguments {
     /// File with the passphrase of an encrypted SRT connection.
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
-    /// Bits of the key made from the passphrase: 128, 192 or 256.
+    /// Key length of the encryption, in bits: 128, 192 or 256.
     #[arg(long, value_name = "BITS")]
     key_length: Option<u16>,
-    /// File with the certificate of a private authority, trusted beside the system's.
+    /// File with the certificate of a private authority, trusted in addition to the system's.
     #[arg(long, value_name = "CA.pem")]
     authority: Option<PathBuf>,
-    /// Uplink that pushes are bound to; said again, one that takes over when those before it fail.
+    /// Uplink that pushes are bound to; repeatable, in order of preference.
     #[arg(long = "uplink", value_name = "NAME")]
     uplinks: Vec<String>,
 }
@@ -104,16 +104,16 @@ pub(crate) struct AddArguments {
 pub(crate) struct EditArguments {
     /// Name of the destination.
     name: String,
-    /// New name; only while no push runs to it.
+    /// New name; only while no push to it runs.
     #[arg(long, value_name = "NAME")]
     rename: Option<String>,
     /// New server address.
     #[arg(long, value_name = "URL")]
     server: Option<String>,
-    /// New second server address; an empty text removes it.
+    /// New backup server address; an empty text removes it.
     #[arg(long, value_name = "URL")]
     backup_server: Option<String>,
-    /// Seconds that the first server must be reachable again before a push returns to it.
+    /// Failback delay: seconds for which the main server must be reachable before a push returns to it.
     #[arg(long, value_name = "SECONDS")]
     return_after: Option<u32>,
     /// New platform; an empty text removes it.
@@ -125,32 +125,32 @@ pub(crate) struct EditArguments {
     /// Validity of the key.
     #[arg(long, value_enum, value_name = "KIND")]
     key_kind: Option<Kind>,
-    /// When the key expires; an empty text says that it does not.
+    /// Expiry of the key; an empty text for none.
     #[arg(long, value_name = "DAY")]
     key_expires: Option<String>,
-    /// Bits of the key made from the passphrase: 128, 192 or 256.
+    /// Key length of the encryption, in bits: 128, 192 or 256.
     #[arg(long, value_name = "BITS")]
     key_length: Option<u16>,
-    /// Take the passphrase away: what is sent goes in clear.
+    /// Remove the passphrase: the connection is not encrypted.
     #[arg(long)]
     no_passphrase: bool,
     /// File with the certificate of a private authority.
     #[arg(long, value_name = "CA.pem", conflicts_with = "no_authority")]
     authority: Option<PathBuf>,
-    /// Trust the system's authorities alone.
+    /// Trust only the system's authorities.
     #[arg(long)]
     no_authority: bool,
-    /// Uplinks that pushes are bound to, the one to be preferred first.
+    /// Uplinks that pushes are bound to, in order of preference.
     #[arg(long = "uplink", value_name = "NAME", conflicts_with = "no_uplink")]
     uplinks: Vec<String>,
-    /// Leave it to the system by which uplink pushes go.
+    /// Remove the binding to uplinks.
     #[arg(long)]
     no_uplink: bool,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum DestinationCommand {
-    /// Add a destination. Server address and key may come together, in the key's file.
+    /// Add a destination. The key's file may contain server address and key together.
     Add(Box<AddArguments>),
     /// List all destinations.
     List,
@@ -159,9 +159,9 @@ pub(crate) enum DestinationCommand {
         /// Name of the destination.
         name: String,
     },
-    /// Change a destination. Running pushes to it reconnect if need be.
+    /// Change a destination. Running pushes to it reconnect if necessary.
     Edit(Box<EditArguments>),
-    /// Set a new stream key or passphrase; a push that runs takes it over with one reconnect.
+    /// Set a new stream key or passphrase; a running push applies it with one reconnect.
     Rekey {
         /// Name of the destination.
         name: String,
@@ -173,12 +173,12 @@ pub(crate) enum DestinationCommand {
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
     },
-    /// Print stream key and passphrase in clear. The service records that this was done.
+    /// Print stream key and passphrase in clear. The service audits this.
     Reveal {
         /// Name of the destination.
         name: String,
     },
-    /// Remove a destination that no relay uses.
+    /// Remove an unused destination.
     Remove {
         /// Name of the destination.
         name: String,
@@ -218,7 +218,7 @@ pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Fa
             if let Some(passphrase) = revealed.passphrase {
                 text += &format!("passphrase {}\n", passphrase.expose());
             }
-            print(if text.is_empty() { "It has neither key nor passphrase.\n" } else { &text });
+            print(if text.is_empty() { "It has no key and no passphrase.\n" } else { &text });
             Ok(())
         }
         DestinationCommand::Remove { name } => {
@@ -233,7 +233,7 @@ fn add(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
     let key = arguments.key.read()?;
     let is_srt = |server: &String| server.trim().to_ascii_lowercase().starts_with("srt:");
     if key.is_none() && !arguments.server.as_ref().is_some_and(is_srt) {
-        // Without a key the end of the address would be taken for one: keys do not belong into arguments.
+        // Without a key the end of the address would be used as key, which must not be an argument.
         return Err(Failure::Usage("give the stream key by --key-file or --key-stdin".to_owned()));
     }
     let new = NewDestination {
@@ -319,10 +319,10 @@ fn key_column(destination: &Destination) -> String {
     if destination.secret_lost {
         return "lost: rekey".to_owned();
     }
-    destination.key.as_ref().map_or_else(|| "-".to_owned(), key_words)
+    destination.key.as_ref().map_or_else(|| "-".to_owned(), key_text)
 }
 
-/// An address without its parameters: `show` tells them.
+/// Returns an address without its parameters, which `show` prints.
 fn short(server: &str) -> String {
     server.split_once('?').map_or_else(|| server.to_owned(), |(before, _)| format!("{before}?…"))
 }
@@ -351,7 +351,7 @@ fn describe(destination: &Destination) -> String {
     let mut text = format!("{}\n  server     {}\n", destination.name, destination.server);
     if let Some(backup) = &destination.backup_server {
         let back = destination.return_after_s;
-        text += &format!("  backup     {backup}, back after {back} s\n");
+        text += &format!("  backup     {backup}, failback after {back} s\n");
     }
     if let Some(platform) = &destination.platform {
         text += &format!("  platform   {platform}\n");
@@ -361,14 +361,13 @@ fn describe(destination: &Destination) -> String {
     }
     let day = |time: &str| time.get(..10).unwrap_or_default().to_owned();
     if destination.secret_lost {
-        text +=
-            "  secrets    cannot be opened: set key and passphrase again with `yonder destination rekey`\n";
+        text += "  secrets    cannot be decrypted: set key and passphrase again with `yonder destination rekey`\n";
     }
     match &destination.key {
         Some(key) => {
             text += &format!(
                 "  key        {}, {} characters, set {}",
-                key_words(key),
+                key_text(key),
                 key.length,
                 day(&key.set_at)
             );
@@ -389,7 +388,7 @@ fn describe(destination: &Destination) -> String {
         text += &format!("  passphrase sealed, AES-{bits}, set {set}\n");
     }
     if destination.has_authority {
-        text += "  authority  a private one is trusted as well\n";
+        text += "  authority  an additional private one is trusted\n";
     }
     if !destination.uplinks.is_empty() {
         text += &format!("  uplinks    {}\n", destination.uplinks.join(", then "));
@@ -400,7 +399,7 @@ fn describe(destination: &Destination) -> String {
     text
 }
 
-fn key_words(key: &KeyFacts) -> String {
+fn key_text(key: &KeyFacts) -> String {
     match key.ending.as_str() {
         "" => "sealed".to_owned(),
         ending => format!("…{ending}"),

@@ -1,4 +1,4 @@
-//! `yonder job …`: work that the service does in the background.
+//! `yonder job …`: background jobs.
 
 use clap::Subcommand;
 use yonder_api::{Job, JobState};
@@ -13,15 +13,15 @@ pub(crate) enum JobCommand {
     List,
     /// Show a job, with its result.
     Show {
-        /// Id of the job.
+        /// ID of the job.
         id: String,
         /// Wait until it has ended.
         #[arg(long)]
         wait: bool,
     },
-    /// Cancel a job. One that is past that point ends with its result.
+    /// Cancel a job. A job past its last check completes.
     Cancel {
-        /// Id of the job.
+        /// ID of the job.
         id: String,
     },
 }

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use yonder_api::Check;
-use yonder_core::preflight::Level;
-use yonder_service::{Home, HomeError, RestoreOptions, Upgrade};
+use yonder_core::preflight::CheckStatus;
+use yonder_service::{DataDir, DataDirError, RestoreOptions, Upgrade};
 use yonder_store::StoreError;
 
 use crate::client::Client;
@@ -17,31 +17,31 @@ use crate::output::{has_color, print, print_json, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct BackupArguments {
-    /// File to write; one that is there already is left alone.
+    /// File to write; it must not exist.
     #[arg(long, value_name = "FILE")]
     out: PathBuf,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct RestoreArguments {
-    /// File that `yonder backup` wrote.
+    /// Backup file.
     file: PathBuf,
-    /// Switch every relay off: for a machine that shall not push what another one pushes already.
+    /// Switch every relay off, for a second machine with the same destinations.
     #[arg(long)]
     relays_off: bool,
-    /// Keep the sessions and invitations of the backup, which are ended otherwise.
+    /// Keep the sessions and invitations of the backup, which are removed by default.
     #[arg(long)]
     keep_sessions: bool,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct UpgradeArguments {
-    /// Only try it, on a copy of the records that is removed again. The service may run, also one of the former version.
+    /// Only try it, on a temporary copy of the records. The service may be running, also in its former version.
     #[arg(long)]
     check: bool,
 }
 
-/// Writes a copy of all records, readable by its owner alone.
+/// Writes a backup of all records, readable by its owner only.
 pub(crate) fn backup(arguments: &BackupArguments, client: &Client) -> Result<(), Failure> {
     let out = &arguments.out;
     let at = |error: std::io::Error| Failure::Usage(format!("{}: {error}", out.display()));
@@ -59,32 +59,31 @@ pub(crate) fn backup(arguments: &BackupArguments, client: &Client) -> Result<(),
         Ok(bytes) => {
             let kilobytes = bytes.div_ceil(1_000);
             print(&format!(
-                "{}: {kilobytes} kB. Its secrets open under the master key only: keep a copy of that elsewhere.\n",
+                "{}: {kilobytes} kB. Its secrets can be decrypted only with the master key: keep a copy of the key elsewhere.\n",
                 out.display()
             ));
             Ok(())
         }
         Err(failure) => {
-            // Half a copy is worse than none.
+            // An incomplete backup must not remain.
             let _removed = std::fs::remove_file(out);
             Err(failure)
         }
     }
 }
 
-/// Puts a backup in the place of the records; no service may run in the home folder.
+/// Restores a backup; no service may be running in the data directory.
 pub(crate) fn restore(arguments: &RestoreArguments, home: &Path) -> Result<(), Failure> {
     let RestoreArguments { file, relays_off, keep_sessions } = arguments;
     let options = RestoreOptions { relays_off: *relays_off, keep_sessions: *keep_sessions };
-    let restored = Home::new(home).restore(file, options).map_err(explain)?;
+    let restored = DataDir::new(home).restore(file, options).map_err(explain)?;
     let off = if *relays_off { ", all switched off" } else { "" };
     let mut text = format!("Restored into {}: {} relays{off}.\n", home.display(), restored.relays);
     if let Some(before) = restored.before {
-        text += &format!("What was there before lies in {}.\n", before.display());
+        text += &format!("The previous records are in {}.\n", before.display());
     }
     let (people, tokens) = (restored.people, restored.tokens);
-    text +=
-        &format!("{people} people may sign in and {tokens} tokens are valid, as at the time of the backup");
+    text += &format!("{people} accounts and {tokens} tokens are restored");
     text += if *keep_sessions {
         "; sessions and invitations are kept.\n"
     } else {
@@ -96,25 +95,24 @@ pub(crate) fn restore(arguments: &RestoreArguments, home: &Path) -> Result<(), F
 
 /// Migrates the records, or a copy of them, to this version.
 pub(crate) fn upgrade(arguments: &UpgradeArguments, home: &Path) -> Result<(), Failure> {
-    let folder = Home::new(home);
+    let folder = DataDir::new(home);
     let done = if arguments.check { folder.check_upgrade() } else { folder.upgrade() };
     let Upgrade { found, known, relays, lost } = done.map_err(explain_upgrade)?;
     let mut text = match (found == known, arguments.check) {
         (true, _) => {
-            format!("The records are of this program's version, {known}: nothing is to be migrated.\n")
+            format!("The records have the version of this program, {known}: no migration is needed.\n")
         }
         (false, true) => format!(
-            "The records can be brought from version {found} to {known}: a copy of them was, with {relays} relays, and is sound. \
+            "The records can be migrated from version {found} to {known}: a migrated copy with {relays} relays is valid. \
              All broadcasts end while the service is restarted.\n"
         ),
         (false, false) => format!(
-            "The records were brought from version {found} to {known}. A copy of the former ones is beside them, with \
-             before-migration-{found} in its name.\n"
+            "The records were migrated from version {found} to {known}. A copy of the previous ones is in the same directory, with before-migration-{found} in its name.\n"
         ),
     };
     for secret in &lost {
         text += &format!(
-            "  {} {}: set its {} again, it cannot be opened\n",
+            "  {} {}: its {} cannot be decrypted; set it again\n",
             secret.kind, secret.name, secret.secret
         );
     }
@@ -122,31 +120,33 @@ pub(crate) fn upgrade(arguments: &UpgradeArguments, home: &Path) -> Result<(), F
     Ok(())
 }
 
-/// Adds the next step to why records cannot be migrated.
-fn explain_upgrade(error: HomeError) -> Failure {
+/// Adds the next step to the error of a migration.
+fn explain_upgrade(error: DataDirError) -> Failure {
     let hint = match &error {
-        HomeError::Taken(_) => "Stop the service first, or use --check, which works on a copy.",
-        HomeError::NoRecords { .. } => "Name the home folder of the service by --home.",
-        HomeError::MasterKeyMissing { .. } | HomeError::MasterKeyForeign { .. } => {
-            "Name the file of the master key by YONDER_MASTER_KEY_FILE."
+        DataDirError::Taken(_) => "Stop the service first, or use --check, which works on a copy.",
+        DataDirError::NoRecords { .. } => "Set the data directory of the service with --home.",
+        DataDirError::MasterKeyMissing { .. } | DataDirError::MasterKeyForeign { .. } => {
+            "Set the file of the master key with YONDER_MASTER_KEY_FILE."
         }
-        HomeError::Store(StoreError::TooNew { .. }) => {
-            "These records are of a newer program: install that one."
+        DataDirError::Store(StoreError::TooNew { .. }) => {
+            "These records were written by a newer version of the program: install that version."
         }
         _ => return anyhow::Error::from(error).into(),
     };
     Failure::Other(anyhow::anyhow!("{:#}\n        {hint}", anyhow::Error::from(error)))
 }
 
-/// Returns the failure of a refused restore, with the next step.
-fn explain(error: HomeError) -> Failure {
+/// Adds the next step to the error of a restore.
+fn explain(error: DataDirError) -> Failure {
     let hint = match &error {
-        HomeError::Taken(_) => Some("Stop the service first: its records cannot be replaced while it runs."),
-        HomeError::MasterKeyMissing { .. } | HomeError::MasterKeyForeign { .. } => Some(
-            "Put the master key of the service that was backed up into the home folder, or name it by YONDER_MASTER_KEY_FILE.",
+        DataDirError::Taken(_) => {
+            Some("Stop the service first: its records cannot be replaced while it runs.")
+        }
+        DataDirError::MasterKeyMissing { .. } | DataDirError::MasterKeyForeign { .. } => Some(
+            "Copy the master key of the original service into the data directory, or set YONDER_MASTER_KEY_FILE.",
         ),
-        HomeError::Store(StoreError::TooNew { .. }) => Some("Restore it with the newer program."),
-        HomeError::Store(_) => Some("The file is no backup, or a damaged one. Nothing was changed."),
+        DataDirError::Store(StoreError::TooNew { .. }) => Some("Restore it with the newer program."),
+        DataDirError::Store(_) => Some("The file is not a backup, or it is damaged. Nothing was changed."),
         _ => None,
     };
     let error = anyhow::Error::from(error);
@@ -156,7 +156,7 @@ fn explain(error: HomeError) -> Failure {
     })
 }
 
-/// Looks at what the service stands on.
+/// Runs the self-check.
 pub(crate) fn selfcheck(client: &Client) -> Result<(), Failure> {
     let found: Vec<Check> = client.get(&["selfcheck"])?;
     if wants_json() {
@@ -164,5 +164,9 @@ pub(crate) fn selfcheck(client: &Client) -> Result<(), Failure> {
     } else {
         print(&(checks(&found, has_color()) + "\n"));
     }
-    if found.iter().any(|check| check.level == Level::Fail) { Err(Failure::AlreadyReported) } else { Ok(()) }
+    if found.iter().any(|check| check.level == CheckStatus::Fail) {
+        Err(Failure::AlreadyReported)
+    } else {
+        Ok(())
+    }
 }

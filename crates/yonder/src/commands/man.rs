@@ -9,7 +9,7 @@ use clap::CommandFactory as _;
 use crate::arguments::Arguments;
 use crate::failure::Failure;
 
-/// Writes a page for the program and one for each command into a folder.
+/// Writes a manual page for the program and for each command into a folder.
 pub(crate) fn run(folder: &Path) -> Result<(), Failure> {
     let path = folder.display();
     fs::create_dir_all(folder).with_context(|| format!("{path} cannot be made"))?;

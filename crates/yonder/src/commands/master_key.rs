@@ -1,10 +1,10 @@
-//! `yonder master-key`: the key that all secrets are sealed under.
+//! `yonder master-key`: the key that seals all secrets.
 
 use std::path::Path;
 
 use clap::Subcommand;
 use yonder_api::MasterKeyRotation;
-use yonder_service::{Home, HomeError};
+use yonder_service::{DataDir, DataDirError};
 
 use crate::arguments::Connection;
 use crate::failure::Failure;
@@ -12,9 +12,9 @@ use crate::output::print;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum MasterKeyCommand {
-    /// Make a new master key and seal every secret under it, while the service runs.
+    /// Generate a new master key and seal every secret with it, while the service runs.
     Rotate,
-    /// Make a new master key for records whose own is lost: every secret has to be set again. The service must not run.
+    /// Generate a new master key for records whose key is lost: every secret must be set again. The service must be stopped.
     Reset,
 }
 
@@ -28,31 +28,33 @@ pub(crate) fn run(command: &MasterKeyCommand, connection: &Connection) -> Result
 fn rotate(connection: &Connection) -> Result<(), Failure> {
     let rotation: MasterKeyRotation = connection.client()?.post(&["master-key", "rotate"], &())?;
     print(&format!(
-        "A new master key is in use; secrets sealed under it: {}.\n\
-         Backups made before need the former key. Make a new backup, and copy the new key elsewhere.\n",
+        "The master key was rotated; secrets encrypted again: {}.\n\
+         Earlier backups need the previous key. Create a new backup, and copy the new key elsewhere.\n",
         rotation.sealed
     ));
     Ok(())
 }
 
 fn reset(home: &Path) -> Result<(), Failure> {
-    let lost = Home::new(home).reset_master_key().map_err(explain)?;
+    let lost = DataDir::new(home).reset_master_key().map_err(explain)?;
     let mut text = "The records have a new master key.\n".to_owned();
     for secret in &lost {
         text += &format!("  {} {}: set its {} again\n", secret.kind, secret.name, secret.secret);
     }
     if lost.is_empty() {
-        text += "There was no secret in them.\n";
+        text += "They contained no secrets.\n";
     }
     print(&text);
     Ok(())
 }
 
-/// Adds the next step to why a master key cannot be reset.
-fn explain(error: HomeError) -> Failure {
+/// Adds the next step to the error of a reset.
+fn explain(error: DataDirError) -> Failure {
     let hint = match &error {
-        HomeError::Taken(_) => "Stop the service first.",
-        HomeError::MasterKeyFits { .. } => "Nothing was changed. `yonder master-key rotate` makes a new one.",
+        DataDirError::Taken(_) => "Stop the service first.",
+        DataDirError::MasterKeyFits { .. } => {
+            "Nothing was changed. `yonder master-key rotate` makes a new one."
+        }
         _ => return anyhow::Error::from(error).into(),
     };
     Failure::Other(anyhow::anyhow!("{error}\n        {hint}"))

@@ -1,4 +1,4 @@
-//! `yonder pattern …`: camera addresses with placeholders to be filled in.
+//! `yonder pattern …`: address patterns.
 
 use clap::{Args, Subcommand};
 use yonder_api::{Choice, Pattern, Placeholder, PlaceholderKind, StoredPattern};
@@ -9,10 +9,10 @@ use crate::output::{print, print_json, table, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct PatternValues {
-    /// Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    /// Address with placeholders in braces, such as `rtsp://{host}:{port}/ch{channel}/{stream}`.
     #[arg(long)]
     template: String,
-    /// A placeholder: `NAME=text`, `NAME=number,from:1,to:32,width:2,offset:100`, or `NAME=choice,main:0,sub:1`.
+    /// Placeholder: `NAME=text`, `NAME=number,from:1,to:32,width:2,offset:100`, or `NAME=choice,main:0,sub:1`.
     #[arg(long = "placeholder", value_name = "PLACEHOLDER", alias = "blank", value_parser = read_placeholder)]
     placeholders: Vec<Placeholder>,
     /// Purpose.
@@ -36,14 +36,14 @@ pub(crate) enum PatternCommand {
         #[command(flatten)]
         values: PatternValues,
     },
-    /// Replace a pattern; feeds that were made with it keep their addresses.
+    /// Replace a pattern; feeds created from it keep their addresses.
     Edit {
         /// Name of the pattern.
         name: String,
         #[command(flatten)]
         values: PatternValues,
     },
-    /// Remove a pattern; feeds that were made with it keep their addresses.
+    /// Remove a pattern; feeds created from it keep their addresses.
     Remove {
         /// Name of the pattern.
         name: String,
@@ -92,7 +92,7 @@ fn show(pattern: &StoredPattern) -> Result<(), Failure> {
     }
     let mut text = format!("{}\n  address  {}\n", pattern.name, pattern.template);
     for placeholder in &pattern.placeholders {
-        text += &format!("  {:<8} {}\n", placeholder.name, in_words(&placeholder.kind));
+        text += &format!("  {:<8} {}\n", placeholder.name, kind_text(&placeholder.kind));
     }
     if !pattern.note.is_empty() {
         text += &format!("  note     {}\n", pattern.note);
@@ -104,7 +104,7 @@ fn show(pattern: &StoredPattern) -> Result<(), Failure> {
     Ok(())
 }
 
-fn in_words(kind: &PlaceholderKind) -> String {
+fn kind_text(kind: &PlaceholderKind) -> String {
     match kind {
         PlaceholderKind::Text => "a text".to_owned(),
         PlaceholderKind::Number { width, offset, min, max } => {
@@ -125,13 +125,13 @@ fn in_words(kind: &PlaceholderKind) -> String {
     }
 }
 
-/// Reads a placeholder like `channel=number,from:1,to:32`.
+/// Parses a placeholder such as `channel=number,from:1,to:32`.
 fn read_placeholder(text: &str) -> Result<Placeholder, String> {
     let (name, rest) = text.split_once('=').ok_or("give a placeholder like channel=number,from:1,to:32")?;
     let mut parts = rest.split(',').map(str::trim);
     let kind = parts.next().unwrap_or_default();
     let pairs: Vec<(&str, &str)> = parts
-        .map(|part| part.split_once(':').ok_or_else(|| format!("{part:?} lacks its value behind a colon")))
+        .map(|part| part.split_once(':').ok_or_else(|| format!("{part:?} has no value after the colon")))
         .collect::<Result<_, _>>()?;
     let kind = match kind {
         "text" => PlaceholderKind::Text,
@@ -141,7 +141,7 @@ fn read_placeholder(text: &str) -> Result<Placeholder, String> {
                 |(word, value): &(&str, &str)| Choice { word: (*word).into(), value: (*value).into() };
             PlaceholderKind::Choice { choices: pairs.iter().map(choice).collect() }
         }
-        other => return Err(format!("{other:?} is none of text, number, choice")),
+        other => return Err(format!("{other:?} is not one of text, number, choice")),
     };
     Ok(Placeholder { name: name.trim().to_owned(), kind })
 }
@@ -149,13 +149,13 @@ fn read_placeholder(text: &str) -> Result<Placeholder, String> {
 fn read_number(pairs: &[(&str, &str)]) -> Result<PlaceholderKind, String> {
     let (mut width, mut offset, mut min, mut max) = (0, 0, 0, 9_999);
     for (name, value) in pairs {
-        let number: i64 = value.trim().parse().map_err(|_| format!("{value:?} is no number"))?;
+        let number: i64 = value.trim().parse().map_err(|_| format!("{value:?} is not a number"))?;
         match *name {
             "width" => width = u8::try_from(number).map_err(|_| format!("{value} digits are too many"))?,
             "offset" => offset = number,
             "from" => min = number,
             "to" => max = number,
-            other => return Err(format!("{other:?} is none of from, to, width, offset")),
+            other => return Err(format!("{other:?} is not one of from, to, width, offset")),
         }
     }
     Ok(PlaceholderKind::Number { width, offset, min, max })
@@ -170,7 +170,7 @@ mod tests {
         let number = read_placeholder("channel=number,from:1,to:32,width:2,offset:100").unwrap();
         assert_eq!(number.kind, PlaceholderKind::Number { width: 2, offset: 100, min: 1, max: 32 });
         let choice = read_placeholder("stream=choice,main:0,sub:1").unwrap();
-        assert_eq!(in_words(&choice.kind), "main (0), sub (1)");
+        assert_eq!(kind_text(&choice.kind), "main (0), sub (1)");
         for wrong in ["channel", "c=digit", "c=number,upto:3", "c=number,to:x", "s=choice,main"] {
             assert!(read_placeholder(wrong).is_err(), "{wrong}");
         }

@@ -10,11 +10,11 @@ use crate::output::{local, print, print_json, table, wants_json};
 /// Role.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum RoleArgument {
-    /// See everything but secrets.
+    /// Reads everything except secrets.
     Viewer,
-    /// Start, stop, hold, resume and rekey as well.
+    /// Starts, stops, holds, resumes and rekeys relays as well.
     Operator,
-    /// Change everything, and look after people.
+    /// Changes everything and manages people.
     Admin,
 }
 
@@ -28,8 +28,8 @@ impl From<RoleArgument> for Role {
     }
 }
 
-/// A role's word.
-pub(crate) fn role_word(role: Role) -> &'static str {
+/// Returns the name of a role.
+pub(crate) fn role_label(role: Role) -> &'static str {
     match role {
         Role::Viewer => "viewer",
         Role::Operator => "operator",
@@ -39,8 +39,7 @@ pub(crate) fn role_word(role: Role) -> &'static str {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum PersonCommand {
-    /// Invite somebody by a link that works once, for three days; for somebody who may sign in already, a link to a new
-    /// password.
+    /// Invite a person by a link that is valid once, for three days; for an existing person, a link to a new password.
     Invite {
         /// Name of the person.
         name: String,
@@ -48,14 +47,14 @@ pub(crate) enum PersonCommand {
         #[arg(long, value_enum, value_name = "ROLE")]
         role: Option<RoleArgument>,
     },
-    /// Take an invitation back.
+    /// Revoke an invitation.
     Uninvite {
         /// Name of the person.
         name: String,
     },
-    /// List who may sign in, and who is invited to.
+    /// List all people and open invitations.
     List,
-    /// Give a person another role, from their next request on.
+    /// Change the role of a person, from their next request on.
     Edit {
         /// Name of the person.
         name: String,
@@ -63,7 +62,7 @@ pub(crate) enum PersonCommand {
         #[arg(long, value_enum, value_name = "ROLE")]
         role: RoleArgument,
     },
-    /// Remove a person, and sign them out everywhere.
+    /// Remove a person with their sessions, tokens and invitations.
     Remove {
         /// Name of the person.
         name: String,
@@ -76,7 +75,7 @@ pub(crate) enum SessionCommand {
     List,
     /// End a session.
     End {
-        /// Its number, as `list` shows it.
+        /// ID of the session, as shown by `list`.
         id: String,
     },
 }
@@ -89,7 +88,7 @@ pub(crate) fn run(command: PersonCommand, client: &Client) -> Result<(), Failure
         }
         PersonCommand::Uninvite { name } => {
             client.delete(&["invitations", &name])?;
-            print(&format!("The invitation of {name} is void.\n"));
+            print(&format!("The invitation of {name} was revoked.\n"));
             Ok(())
         }
         PersonCommand::List => {
@@ -102,12 +101,12 @@ pub(crate) fn run(command: PersonCommand, client: &Client) -> Result<(), Failure
             if wants_json() {
                 return print_json(&person);
             }
-            print(&format!("{} is {} now.\n", person.name, role_word(person.role)));
+            print(&format!("{} is {} now.\n", person.name, role_label(person.role)));
             Ok(())
         }
         PersonCommand::Remove { name } => {
             client.delete(&["people", &name])?;
-            print(&format!("{name} may not sign in any more.\n"));
+            print(&format!("{name} was removed and signed out.\n"));
             Ok(())
         }
     }
@@ -121,7 +120,7 @@ fn invited(made: &MadeInvitation, client: &Client) -> Result<(), Failure> {
     let what = if *resets { "choose a new password" } else { "choose a password and sign in" };
     print(&format!(
         "{name} ({}) can {what} until {}, once, at\n{}/join#{}\n",
-        role_word(*role),
+        role_label(*role),
         local(expires),
         client.base(),
         made.code.expose()
@@ -135,15 +134,15 @@ fn list(people: &Vec<Person>, invitations: &Vec<Invitation>) -> Result<(), Failu
     }
     let row = |person: &Person| {
         let seen = person.seen.as_deref().map_or_else(|| "signed out".to_owned(), local);
-        vec![person.name.clone(), role_word(person.role).to_owned(), local(&person.since), seen]
+        vec![person.name.clone(), role_label(person.role).to_owned(), local(&person.since), seen]
     };
     print(&table(&["NAME", "ROLE", "SINCE", "LAST SEEN"], &people.iter().map(row).collect::<Vec<_>>()));
     for invitation in invitations {
-        let what = if invitation.resets { "has a link to a new password" } else { "is invited" };
+        let what = if invitation.resets { "password reset pending" } else { "is invited" };
         print(&format!(
             "{} {what} ({}, by {}, until {})\n",
             invitation.name,
-            role_word(invitation.role),
+            role_label(invitation.role),
             invitation.by,
             local(&invitation.expires)
         ));
@@ -168,7 +167,7 @@ pub(crate) fn run_session(command: &SessionCommand, client: &Client) -> Result<(
         }
         SessionCommand::End { id } => {
             client.delete(&["sessions", id])?;
-            print("The session is over.\n");
+            print("The session was ended.\n");
             Ok(())
         }
     }

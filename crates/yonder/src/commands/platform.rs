@@ -12,7 +12,7 @@ use crate::output::{print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum PlatformCommand {
-    /// List all platforms: rule sheets that ship, and your own.
+    /// List all platforms: built-in and user-defined rule sheets.
     List,
     /// Show a platform's rules.
     Show {
@@ -23,27 +23,27 @@ pub(crate) enum PlatformCommand {
     Add {
         /// Name of the platform.
         name: String,
-        /// Begin with the rules of another one.
+        /// Copy the rules of another platform.
         #[arg(long, value_name = "PLATFORM")]
         like: Option<String>,
-        /// A rule with its value, like `video.ceiling=6Mbit/s`; may be given several times.
+        /// Rule with its value, such as `video.ceiling=6Mbit/s`; repeatable.
         #[arg(long = "set", value_name = "RULE=VALUE", value_parser = read_rule)]
         set: Vec<(String, String)>,
     },
-    /// Change rules of a platform; a shipped sheet becomes your own by that.
+    /// Change rules of a platform; a changed built-in sheet becomes user-defined.
     Edit {
         /// Name of the platform.
         name: String,
-        /// A rule with its new value; without a value the rule is taken away.
+        /// Rule with its new value; without a value the rule is removed.
         #[arg(long = "set", value_name = "RULE=VALUE", required = true, value_parser = read_rule)]
         set: Vec<(String, String)>,
     },
-    /// Remove a platform of your own; one that ships comes back as it was.
+    /// Remove a user-defined platform; a built-in one of the same name applies again.
     Remove {
         /// Name of the platform.
         name: String,
     },
-    /// List what rules there are, and what each takes.
+    /// List all rules and the form of their values.
     Rules,
 }
 
@@ -71,7 +71,7 @@ pub(crate) fn run(command: PlatformCommand, client: &Client) -> Result<(), Failu
     }
 }
 
-/// The table of rules; it needs no service.
+/// Prints the table of rules, without the service.
 pub(crate) fn rules() {
     let rows: Vec<Vec<String>> =
         RULES.iter().map(|rule| vec![rule.name.to_owned(), rule.wants.to_owned()]).collect();

@@ -1,13 +1,13 @@
-//! `yonder relay preflight` and `yonder relay rehearse`: checks, as people read them.
+//! `yonder relay preflight` and `yonder relay rehearse`.
 
 use yonder_api::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Relay};
-use yonder_core::preflight::Level;
+use yonder_core::preflight::CheckStatus;
 
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 
-/// Runs a preflight. True when nothing failed.
+/// Runs a preflight. Returns true if no check failed.
 pub(super) fn preflight(client: &Client, name: &str) -> Result<bool, Failure> {
     let preflight: Preflight = client.run_job(&["relays", name, "preflight"], &serde_json::json!({}))?;
     if wants_json() {
@@ -21,10 +21,10 @@ pub(super) fn preflight(client: &Client, name: &str) -> Result<bool, Failure> {
             verdict(&preflight.checks, has_color())
         ));
     }
-    Ok(preflight.level != Level::Fail)
+    Ok(preflight.level != CheckStatus::Fail)
 }
 
-/// Rehearses pushes of a relay: the named one, or all in turn. True when nothing failed.
+/// Rehearses pushes of a relay: the named one, or all in turn. Returns true if no check failed.
 pub(super) fn rehearse(client: &Client, name: &str, request: &NewRehearsal) -> Result<bool, Failure> {
     let destinations = match &request.to {
         Some(to) => vec![to.clone()],
@@ -45,10 +45,10 @@ pub(super) fn rehearse(client: &Client, name: &str, request: &NewRehearsal) -> R
     if wants_json() {
         print_json(&held)?;
     }
-    Ok(held.iter().all(|rehearsal| rehearsal.level != Level::Fail))
+    Ok(held.iter().all(|rehearsal| rehearsal.level != CheckStatus::Fail))
 }
 
-/// Checks under their subjects, each with its reason and what to do.
+/// Formats checks by subject, each with its reason and next step.
 pub(crate) fn checks(checks: &[Check], color: bool) -> String {
     let mut text = String::new();
     let mut subject = None;
@@ -66,23 +66,21 @@ pub(crate) fn checks(checks: &[Check], color: bool) -> String {
     text
 }
 
-fn tone(level: Level) -> Tone {
+fn tone(level: CheckStatus) -> Tone {
     match level {
-        Level::Pass => Tone::Good,
-        Level::Warn => Tone::Wait,
-        Level::Fail => Tone::Bad,
+        CheckStatus::Pass => Tone::Good,
+        CheckStatus::Warn => Tone::Wait,
+        CheckStatus::Fail => Tone::Bad,
     }
 }
 
 fn verdict(checks: &[Check], color: bool) -> String {
-    let count = |level: Level| checks.iter().filter(|check| check.level == level).count();
-    let (fails, warns) = (count(Level::Fail), count(Level::Warn));
+    let count = |level: CheckStatus| checks.iter().filter(|check| check.level == level).count();
+    let (fails, warns) = (count(CheckStatus::Fail), count(CheckStatus::Warn));
     let (words, tone) = match (fails, warns) {
-        (0, 0) => ("Everything is as it must be.".to_owned(), Tone::Good),
-        (0, warns) => (format!("It can start; {warns} worth a look."), Tone::Wait),
-        (fails, _) => {
-            (format!("It will not work: {fails} failed. `--force` starts it all the same."), Tone::Bad)
-        }
+        (0, 0) => ("All checks passed.".to_owned(), Tone::Good),
+        (0, warns) => (format!("It can start; {warns}."), Tone::Wait),
+        (fails, _) => (format!("It cannot work: {fails} failed. `--force` starts it anyway."), Tone::Bad),
     };
     colorize(&words, tone, color)
 }
@@ -110,7 +108,7 @@ fn graded_text(graded: &Graded) -> String {
         text += &format!("  picture    {codec} {profile} {width}×{height}{fps}{order}\n");
     }
     text += &format!(
-        "  rates      {} kbit/s of picture, {} in the fullest second, {} of sound\n",
+        "  rates      {} kbit/s video, {} in the peak second, {} audio\n",
         grouped(graded.video_kbps),
         grouped(graded.peak_kbps),
         grouped(graded.audio_kbps)
@@ -119,7 +117,7 @@ fn graded_text(graded: &Graded) -> String {
         text += &format!("  sound      {codec}, {} Hz\n", grouped(rate.into()));
     }
     let skew = match &graded.audio_codec {
-        Some(_) => format!("picture and sound {} ms apart at most, ", grouped(graded.skew_ms)),
+        Some(_) => format!("video and audio at most {} ms apart, ", grouped(graded.skew_ms)),
         None => String::new(),
     };
     text += &format!(

@@ -1,4 +1,4 @@
-//! `yonder relay rates`: how the rates went, as small curves.
+//! `yonder relay rates`: bit rates over time as small charts.
 
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
@@ -9,12 +9,12 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, csv, has_color, local, print, print_json, print_raw, wants_json};
 
-/// Cells of a curve.
+/// Width of a chart, in characters.
 const CELLS: usize = 60;
-/// Heights of a cell, the lowest first.
+/// Bars of a chart, the lowest first.
 const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
-/// A span that is kept.
+/// Time range of rates.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Range {
     Hour,
@@ -23,7 +23,7 @@ pub(crate) enum Range {
 }
 
 impl Range {
-    fn word(self) -> &'static str {
+    fn as_str(self) -> &'static str {
         match self {
             Self::Hour => "hour",
             Self::Day => "day",
@@ -36,16 +36,16 @@ impl Range {
 pub(crate) struct RatesArguments {
     /// Name of the relay.
     name: String,
-    /// Time range: an hour by the second, a day by ten seconds, or a month by the minute.
+    /// Time range: an hour per second, a day per ten seconds, or a month per minute.
     #[arg(long, value_enum, default_value = "hour", alias = "over")]
     range: Range,
-    /// Print comma-separated values, a line for each step.
+    /// Print comma-separated values, one line per step.
     #[arg(long, conflicts_with = "json")]
     csv: bool,
 }
 
 pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Failure> {
-    let range = arguments.range.word();
+    let range = arguments.range.as_str();
     let rates: Rates = client.get_with(&["relays", &arguments.name, "rates"], &[("range", range)])?;
     if wants_json() {
         return print_json(&rates);
@@ -66,7 +66,7 @@ pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Fai
 fn line(name: &str, values: &[Option<u32>], color: bool) -> String {
     let known: Vec<u64> = values.iter().flatten().map(|value| u64::from(*value)).collect();
     let Some(most) = known.iter().max().copied() else {
-        return format!("  {name:<30} nothing was measured\n");
+        return format!("  {name:<30} no measurements\n");
     };
     let mean = known.iter().sum::<u64>() / u64::try_from(known.len()).unwrap_or(1);
     let rate = |kbps: u64| BitRate::from_kbps(kbps).to_string();
@@ -74,7 +74,7 @@ fn line(name: &str, values: &[Option<u32>], color: bool) -> String {
     format!("  {name:<30} {curve}\n  {:<30} mean {}, at most {}\n", "", rate(mean), rate(most))
 }
 
-/// Each cell is as high as the mean of its part; a blank where nothing was measured.
+/// Formats a chart: each character is the mean of its part, or a blank if no measurements.
 fn curve(values: &[Option<u32>], most: u64) -> String {
     let cell = |at: usize| {
         let part = values.get(at * values.len() / CELLS..(at + 1) * values.len() / CELLS).unwrap_or_default();
@@ -112,7 +112,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_curve_is_as_wide_as_ever_and_leaves_holes_blank() {
+    fn chart_has_a_fixed_width_and_blank_gaps() {
         let mut values = vec![None; 60];
         values.extend((0..60).map(|at| Some(at * 100)));
         let drawn: Vec<char> = curve(&values, 5_900).chars().collect();

@@ -7,27 +7,27 @@ use clap::Args;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use yonder_api::{LogEntry, Outage, Report, ReportLine};
-use yonder_core::Side;
+use yonder_core::FaultDomain;
 
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, csv, has_color, local, print, print_json, print_raw, table, wants_json};
 
-/// With `--follow`, new lines are asked for so often.
+/// Interval of requests for new lines with `--follow`.
 const FOLLOW_EVERY: Duration = Duration::from_secs(1);
 
 #[derive(Debug, Args)]
 pub(crate) struct LogbookArguments {
-    /// Keep showing new lines until interrupted.
+    /// Keep printing new lines until interrupted.
     #[arg(long, conflicts_with = "csv")]
     follow: bool,
-    /// Only lines from this time on: a time like 2026-11-23T08:00:00Z, or how long ago, like 2h.
+    /// Only lines from this time on: a time like 2026-11-23T08:00:00Z, or an age like 2h.
     #[arg(long, value_name = "TIME", value_parser = read_time)]
     from: Option<String>,
-    /// Only lines about the feed, relay or destination of this name.
+    /// Only lines about the feed, relay or destination with this name.
     #[arg(long, value_name = "NAME")]
     about: Option<String>,
-    /// Maximum number of lines, the latest; 200 by default.
+    /// Maximum number of lines, 200 by default; the latest are printed.
     #[arg(long, value_name = "NUMBER", alias = "most")]
     limit: Option<u32>,
     /// Print comma-separated values.
@@ -37,10 +37,10 @@ pub(crate) struct LogbookArguments {
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportArguments {
-    /// Month like 2026-11; this one where nothing is said.
+    /// Month, such as 2026-11; the current one by default.
     #[arg(long, value_name = "MONTH")]
     month: Option<String>,
-    /// Show each outage instead of the sums.
+    /// List the outages instead of the sums.
     #[arg(long)]
     outages: bool,
     /// Print comma-separated values.
@@ -74,7 +74,7 @@ pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(
         return Ok(());
     }
     if lines.is_empty() {
-        print("The logbook has no such lines.\n");
+        print("No logbook entry matches.\n");
         return Ok(());
     }
     let wide = width(&lines);
@@ -124,7 +124,7 @@ pub(crate) fn report(arguments: &ReportArguments, client: &Client) -> Result<(),
 fn sums(report: &Report) -> String {
     let mut text = format!("{}, {} to {}\n\n", report.month, local(&report.from), local(&report.to));
     if report.lines.is_empty() {
-        return text + "Nothing was wanted in this time.\n";
+        return text + "No relay was on in this period.\n";
     }
     let rank = |line: &&ReportLine| match line.kind.as_str() {
         "relay" => 0,
@@ -134,7 +134,7 @@ fn sums(report: &Report) -> String {
     let mut ordered: Vec<&ReportLine> = report.lines.iter().collect();
     ordered.sort_by_key(|line| (rank(line), line.name.to_lowercase()));
     let rows: Vec<Vec<String>> = report.sites.iter().chain(ordered).map(sums_row).collect();
-    text += &table(&["WHAT", "UP", "WANTED", "DOWN", "OUTAGES", "LONGEST", "WHOSE SIDE"], &rows);
+    text += &table(&["SUBJECT", "UP", "ON", "DOWN", "OUTAGES", "LONGEST", "FAULT DOMAIN"], &rows);
     text
 }
 
@@ -156,7 +156,8 @@ fn sums_csv(report: &Report) -> Result<String, Failure> {
     let mut head =
         vec!["kind", "name", "destination", "availability_percent", "wanted_s", "down_s", "outages"];
     head.push("longest_s");
-    let by_side: Vec<String> = Side::ALL.iter().map(|side| format!("down_{}_s", side.as_str())).collect();
+    let by_side: Vec<String> =
+        FaultDomain::ALL.iter().map(|side| format!("down_{}_s", side.as_str())).collect();
     head.extend(by_side.iter().map(String::as_str));
     let rows = report.sites.iter().chain(&report.lines).map(|line| {
         let mut row = vec![
@@ -169,7 +170,7 @@ fn sums_csv(report: &Report) -> Result<String, Failure> {
             line.outages.to_string(),
             line.longest_s.to_string(),
         ];
-        row.extend(Side::ALL.iter().map(|side| {
+        row.extend(FaultDomain::ALL.iter().map(|side| {
             let share = line.shares.iter().find(|share| share.side == *side);
             share.map_or(0, |share| share.down_s).to_string()
         }));
@@ -180,7 +181,7 @@ fn sums_csv(report: &Report) -> Result<String, Failure> {
 
 fn outages(report: &Report) -> String {
     if report.outages.is_empty() {
-        return format!("Nothing was down in {}.\n", report.month);
+        return format!("No outages in {}.\n", report.month);
     }
     let row = |outage: &Outage| {
         vec![
@@ -193,7 +194,7 @@ fn outages(report: &Report) -> String {
         ]
     };
     let rows: Vec<Vec<String>> = report.outages.iter().map(row).collect();
-    table(&["FROM", "TO", "DOWN", "WHAT", "SIDE", "WHY"], &rows)
+    table(&["FROM", "TO", "DOWN", "SUBJECT", "FAULT DOMAIN", "CAUSE"], &rows)
 }
 
 fn outages_csv(report: &Report) -> Result<String, Failure> {
@@ -206,11 +207,11 @@ fn outages_csv(report: &Report) -> Result<String, Failure> {
     csv(&head, rows)
 }
 
-fn side_name(side: Option<Side>) -> String {
-    side.map_or("", Side::as_str).to_owned()
+fn side_name(side: Option<FaultDomain>) -> String {
+    side.map_or("", FaultDomain::as_str).to_owned()
 }
 
-/// The widest name of what the lines are about.
+/// Returns the width of the longest subject of the lines.
 fn width(lines: &[LogEntry]) -> usize {
     let names = lines.iter().map(|line| subject(&line.kind, &line.name, line.part.as_deref()));
     names.map(|name| name.chars().count()).max().unwrap_or_default()
@@ -236,7 +237,7 @@ fn subject(kind: &str, name: &str, part: Option<&str>) -> String {
     part.map_or_else(|| format!("{kind} {name}"), |part| format!("push {name} → {part}"))
 }
 
-/// Seconds as people say them.
+/// Formats seconds with suitable units.
 fn span(seconds: u64) -> String {
     match seconds {
         0..60 => format!("{seconds} s"),
@@ -246,7 +247,7 @@ fn span(seconds: u64) -> String {
     }
 }
 
-/// A time in RFC 3339, a day, or how long ago: as the API takes it.
+/// Parses a time in RFC 3339, a day, or an age, to a time of the API.
 fn read_time(text: &str) -> Result<String, String> {
     if let Ok(ago) = crate::arguments::parse_duration(text) {
         let then = Timestamp::now().checked_sub(ago).map_err(|error| error.to_string())?;
@@ -269,12 +270,12 @@ mod tests {
     #[case(61, "1 min 01 s")]
     #[case(3_660, "1 h 01 min")]
     #[case(90_000, "1 d 01 h")]
-    fn spans_read_as_people_say_them(#[case] seconds: u64, #[case] said: &str) {
+    fn durations_have_suitable_units(#[case] seconds: u64, #[case] said: &str) {
         assert_eq!(span(seconds), said);
     }
 
     #[test]
-    fn a_time_may_be_a_moment_a_day_or_how_long_ago() {
+    fn time_is_a_timestamp_a_day_or_an_age() {
         assert_eq!(read_time("2026-11-23T08:00:00+01:00").as_deref(), Ok("2026-11-23T07:00:00Z"));
         assert!(read_time("2026-11-23").is_ok());
         let ago: Timestamp = read_time("2h").unwrap().parse().unwrap();

@@ -17,17 +17,17 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{has_color, print, print_json, table, wants_json};
 
-/// When a relay should run.
+/// On-air windows of a relay.
 #[derive(Debug, Args)]
 pub(crate) struct Times {
-    /// Window in which it should run, like "mon-fri 08:00-18:00"; may be given several times. "always" for none.
+    /// On-air window, such as "mon-fri 08:00-18:00"; repeatable. "always" for none.
     #[arg(long, value_name = "WINDOW")]
     on_air: Vec<String>,
-    /// Time zone of these times, by its name in the time zone database; the service's own where nothing is said.
+    /// Time zone of these times, by its name in the time zone database; by default that of the service.
     #[arg(long, value_name = "ZONE")]
     zone: Option<String>,
-    /// Minute of the day for planned reconnects, like 04:00, where a platform ends long broadcasts; "none" for just
-    /// before that.
+    /// Minute of the day with few viewers, such as 04:00, for rollovers if a platform ends long broadcasts; "none" for
+    /// just before the limit.
     #[arg(long, value_name = "TIME")]
     quiet_minute: Option<String>,
 }
@@ -48,17 +48,17 @@ impl Times {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum RelayCommand {
-    /// Add a relay; it is off until it is started.
+    /// Add a relay, which is off until it is started.
     Add {
         /// Name of the relay.
         name: String,
         /// Feed to pull.
         #[arg(long, value_name = "FEED")]
         feed: String,
-        /// Destinations to push to, in order; may be given several times.
+        /// Destination to push to; repeatable, in order.
         #[arg(long, value_name = "DESTINATION", required = true, num_args = 1..)]
         to: Vec<String>,
-        /// How long the feed may be away before the holding picture is shown, like 3s, or never.
+        /// Absence of the feed after which the holding picture is sent, such as 3s, or never.
         #[arg(long, value_name = "TIME", value_parser = read_after)]
         hold_after: Option<u32>,
         #[command(flatten)]
@@ -66,12 +66,12 @@ pub(crate) enum RelayCommand {
     },
     /// List all relays.
     List,
-    /// Show a relay, its feed and its pushes.
+    /// Show a relay with its feed and its pushes.
     Show {
         /// Name of the relay.
         name: String,
     },
-    /// Change a relay; while it runs, only the pushes that differ are touched.
+    /// Change a relay; while it runs, only pushes that differ are touched.
     Edit {
         /// Name of the relay.
         name: String,
@@ -84,39 +84,39 @@ pub(crate) enum RelayCommand {
         /// New destinations, in order.
         #[arg(long, value_name = "DESTINATION", num_args = 1..)]
         to: Option<Vec<String>>,
-        /// How long the feed may be away before the holding picture is shown, like 3s, or never.
+        /// Absence of the feed after which the holding picture is sent, such as 3s, or never.
         #[arg(long, value_name = "TIME", value_parser = read_after)]
         hold_after: Option<u32>,
-        /// PNG or JPEG to show while the feed is away; none goes back to the card with the relay's name.
+        /// PNG or JPEG to send while the feed is away; "none" restores the default card with the relay's name.
         #[arg(long, value_name = "FILE|none")]
         holding_picture: Option<PathBuf>,
         #[command(flatten)]
         times: Times,
     },
-    /// Check, before a relay starts, what will not work and why. Takes some seconds; no key is sent.
+    /// Run the checks before a start. Takes some seconds; no key is sent.
     Preflight {
         /// Name of the relay.
         name: String,
     },
-    /// Push to our own grading receiver instead of a platform, and see what a platform would see.
+    /// Push to an own grading receiver instead of a platform, and show the grade.
     Rehearse {
         /// Name of the relay.
         name: String,
-        /// Destination to rehearse; all of them, one after the other, where nothing is said.
+        /// Destination to rehearse; all in turn by default.
         #[arg(long, value_name = "DESTINATION")]
         to: Option<String>,
-        /// Platform whose rules judge; the destination's own where nothing is said.
+        /// Rule sheet to check against; by default the destination's.
         #[arg(long = "as", value_name = "PLATFORM")]
         platform: Option<String>,
-        /// Protocol: rtmp or srt; that of the destination by default.
+        /// Protocol: rtmp or srt; by default that of the destination.
         #[arg(long, value_name = "PROTOCOL", value_parser = ["rtmp", "srt"])]
         over: Option<String>,
-        /// How long, like 15s.
+        /// Duration, such as 15s.
         #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
         duration: Option<Duration>,
     },
-    /// Start relays, or retry at once what is blocked in one that runs. Before its first start, and after a change, a
-    /// preflight is run; a relay whose preflight fails is not started.
+    /// Start relays, or retry blocked parts of running ones. The first start, and the first one after a change of its
+    /// configuration, require a passed preflight.
     Start {
         /// Names of the relays.
         #[arg(required_unless_present = "all", value_name = "NAME")]
@@ -124,21 +124,21 @@ pub(crate) enum RelayCommand {
         /// Start all relays that are off.
         #[arg(long, conflicts_with = "names")]
         all: bool,
-        /// Start in spite of a failed preflight; the service records that.
+        /// Start in spite of a failed preflight; the service audits this.
         #[arg(long)]
         force: bool,
     },
-    /// Show the holding picture. The broadcasts continue.
+    /// Send the holding picture while the broadcasts continue.
     Hold {
         /// Name of the relay.
         name: String,
     },
-    /// Go back to the feed.
+    /// Return from the holding picture to the feed.
     Resume {
         /// Name of the relay.
         name: String,
     },
-    /// Write what the relay shows while it is held, as PNG.
+    /// Write the holding picture of a relay as PNG.
     HoldingPicture {
         /// Name of the relay.
         name: String,
@@ -146,14 +146,14 @@ pub(crate) enum RelayCommand {
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
     },
-    /// Show how the rates of a relay went.
+    /// Show the bit rates of a relay over time.
     Rates(RatesArguments),
-    /// Stop a relay; its broadcasts end.
+    /// Stop a relay; its broadcasts end in order.
     Stop {
         /// Name of the relay.
         name: String,
     },
-    /// Remove a relay; its broadcasts end.
+    /// Remove a relay; its broadcasts end in order.
     Remove {
         /// Name of the relay.
         name: String,
@@ -234,7 +234,7 @@ fn start_several(client: &Client, request: &BulkStart) -> Result<(), Failure> {
     if all_started { Ok(()) } else { Err(Failure::AlreadyReported) }
 }
 
-/// Reads a holding picture for a change; `none` goes back to the card with the relay's name.
+/// Reads a holding picture for a change; `none` restores the default card.
 fn read_picture(file: &Path) -> Result<String, Failure> {
     if file == Path::new("none") {
         return Ok(String::new());
@@ -243,7 +243,7 @@ fn read_picture(file: &Path) -> Result<String, Failure> {
     Ok(STANDARD.encode(picture))
 }
 
-/// Whole seconds, or never.
+/// Parses whole seconds, or "never".
 fn read_after(text: &str) -> Result<u32, String> {
     if text == "never" {
         return Ok(0);

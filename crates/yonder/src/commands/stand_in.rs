@@ -1,5 +1,4 @@
-//! `yonder stand-in …`: a camera or a platform by itself, to rehearse with: switch it off and on, and watch what
-//! the service makes of it.
+//! `yonder stand-in …`: a single camera or platform for rehearsals, which can be switched off and on.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -23,51 +22,50 @@ use crate::output::print;
 use crate::secrets::Source;
 use crate::serve::StopSignal;
 
-/// The one channel of a stand-in platform.
+/// Channel of a stand-in platform.
 const CHANNEL: &str = "rehearsal";
 /// Path of the stand-in camera's H.265 stream.
 const TUNNEL: &str = "/tunnel";
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum StandInCommand {
-    /// A camera with the railway's scenes, until interrupted. Standard input takes commands that inject
-    /// faults: type `help`.
+    /// Run a camera with demo scenes until interrupted. Standard input accepts commands that inject faults: type `help`.
     Camera {
-        /// Port on this machine's loopback address; 0 picks one.
+        /// Port on the loopback address; 0 picks one.
         #[arg(long, default_value_t = 8554)]
         port: u16,
-        /// Port of its device service, by which it is found; 0 picks one.
+        /// Port of its ONVIF device service; 0 picks one.
         #[arg(long, default_value_t = 0)]
         device_port: u16,
-        /// It answers probes in the local network as well.
+        /// Answer probes in the local network as well.
         #[arg(long)]
         findable: bool,
-        /// User name that it asks for.
+        /// Required user name.
         #[arg(long, value_name = "NAME", requires = "password_file")]
         user: Option<String>,
-        /// File with the password that it asks for.
+        /// File with the required password.
         #[arg(long, value_name = "FILE", requires = "user")]
         password_file: Option<PathBuf>,
     },
-    /// A platform that checks the key and grades what it receives, until interrupted. Standard input takes
-    /// commands that inject faults: type `help`.
+    /// Run a platform that checks the stream key and grades the received stream, until interrupted. Standard input
+    /// accepts commands that inject faults: type `help`.
     Platform {
-        /// Port on this machine's loopback address; 0 picks one.
+        /// Port on the loopback address; 0 picks one.
         #[arg(long, default_value_t = 1935)]
         port: u16,
-        /// File with the stream key that it knows.
+        /// File with the valid stream key.
         #[arg(long, value_name = "FILE")]
         key_file: PathBuf,
-        /// Port for RTMPS, under a test authority; 0 picks one.
+        /// Port for RTMPS, with a certificate of a test authority; 0 picks one.
         #[arg(long, value_name = "PORT", requires = "authority")]
         tls_port: Option<u16>,
-        /// File to write the test authority's certificate to.
+        /// File for the certificate of the test authority.
         #[arg(long, value_name = "CA.pem", requires = "tls_port")]
         authority: Option<PathBuf>,
         /// Port for SRT; 0 picks one.
         #[arg(long, value_name = "PORT")]
         srt_port: Option<u16>,
-        /// File with the passphrase that SRT publishers must have.
+        /// File with the passphrase for SRT publishers.
         #[arg(long, value_name = "FILE", requires = "srt_port")]
         passphrase_file: Option<PathBuf>,
     },
@@ -146,7 +144,7 @@ async fn run_camera(
             () = &mut stop => return Ok(()),
             line = lines.recv() => match line {
                 Some(line) => say(&line, &camera, other.as_ref().unwrap_or(&tunnel)).await,
-                // Without an interactive input, it runs unchanged.
+                // Without interactive input, it runs unchanged.
                 None => {
                     stop.await;
                     return Ok(());
@@ -156,7 +154,7 @@ async fn run_camera(
     }
 }
 
-/// Lines of standard input. Reading blocks, so it has a thread of its own; the process does not wait for it.
+/// Returns the lines of standard input. Reading blocks, so it has its own thread, for which the process does not wait.
 fn spoken_lines() -> mpsc::Receiver<String> {
     let (sender, receiver) = mpsc::channel(8);
     std::thread::spawn(move || {
@@ -169,7 +167,7 @@ fn spoken_lines() -> mpsc::Receiver<String> {
     receiver
 }
 
-/// Does what a line says, and answers.
+/// Executes a command, and prints the result.
 async fn say(line: &str, camera: &Camera, other: &Arc<LoopMedia>) {
     let answer = match line.trim() {
         "" => return,
@@ -199,7 +197,7 @@ async fn say(line: &str, camera: &Camera, other: &Arc<LoopMedia>) {
     print(&answer);
 }
 
-/// The device service of a stand-in camera: it tells the camera's own streams.
+/// Starts the ONVIF device of a stand-in camera, with the camera's streams.
 async fn start_device(
     camera: &Camera,
     streams: &[CameraStream],
@@ -255,7 +253,7 @@ async fn run_platform(config: PlatformConfig) -> Result<(), Failure> {
             () = &mut stop => break,
             line = lines.recv(), if listening => match line {
                 Some(line) => say_to_platform(&line, &platform).await,
-                // Without an interactive input, it runs unchanged.
+                // Without interactive input, it runs unchanged.
                 None => listening = false,
             },
         }
@@ -264,7 +262,7 @@ async fn run_platform(config: PlatformConfig) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Does what a line says, and answers.
+/// Executes a command, and prints the result.
 async fn say_to_platform(line: &str, platform: &Platform) {
     let answer = match line.trim() {
         "" => return,
@@ -278,7 +276,7 @@ async fn say_to_platform(line: &str, platform: &Platform) {
                 "off | on",
                 "close the ports and cut publishers off | serve again",
                 "grade",
-                "what came so far",
+                "statistics so far",
                 words.concat()
             )
         }
@@ -307,5 +305,5 @@ fn grade_of(platform: &Platform) -> String {
         report.findings.iter().map(yonder_core::grade::Finding::sentence).collect::<Vec<_>>().join("; ")
     };
     let (broadcasts, pictures, kbps) = (report.broadcasts, report.pictures, report.kbps);
-    format!("{broadcasts} broadcast(s), {pictures} pictures, {kbps} kbit/s in the last: {grade}\n")
+    format!("{broadcasts} broadcast(s), {pictures} frames, {kbps} kbit/s in the last: {grade}\n")
 }

@@ -1,4 +1,4 @@
-//! `yonder status`: every relay, its feed and its pushes on one screen.
+//! `yonder status`: all relays with their feeds and pushes.
 
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
@@ -10,7 +10,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, grouped, has_color, local, print, print_json, print_raw, wants_json};
 
-/// Clears the terminal and goes to its top.
+/// Clears the terminal.
 const CLEAR: &str = "\x1b[2J\x1b[H";
 
 pub(crate) fn run(client: &Client, follow: bool) -> Result<(), Failure> {
@@ -59,7 +59,7 @@ pub(crate) fn run(client: &Client, follow: bool) -> Result<(), Failure> {
     })
 }
 
-/// All relays, worst first, under one line that sums them up.
+/// Formats all relays, the worst first, after a summary line.
 pub(crate) fn screen(relays: &[Relay], color: bool) -> String {
     if relays.is_empty() {
         return "There are no relays yet. Add one: yonder relay add NAME --feed FEED --to DESTINATION\n"
@@ -84,7 +84,7 @@ fn summary(relays: &[Relay]) -> String {
     let wanted: Vec<&Relay> = relays.iter().filter(|relay| relay.wanted.is_running()).collect();
     let pushes = wanted.iter().map(|relay| relay.pushes.len()).sum::<usize>();
     let kbps: u64 = wanted.iter().flat_map(|relay| &relay.pushes).map(|push| push.kbps).sum();
-    let mut text = format!("{good} of {} relays flow as they should", wanted.len());
+    let mut text = format!("{good} of {} relays are up", wanted.len());
     if holding > 0 {
         text += &format!(", {holding} held");
     }
@@ -94,12 +94,11 @@ fn summary(relays: &[Relay]) -> String {
     text + &format!(". {pushes} pushes, {} going out.", rate(kbps))
 }
 
-/// The condition of a relay, with its time and the number of attempts.
+/// Formats the condition of a relay, with its time and the number of attempts.
 fn condition_text(relay: &Relay) -> String {
     let mut text = level_text(relay);
     if relay.wanted_unsaved {
-        text +=
-            ", not stored yet: the disk does not take it, and a restart would bring back the state before";
+        text += ", not saved: the disk rejects writes, and a restart would restore the previous state";
     }
     text
 }
@@ -107,7 +106,7 @@ fn condition_text(relay: &Relay) -> String {
 fn level_text(relay: &Relay) -> String {
     let condition = &relay.condition;
     if relay.wanted == DesiredState::Hold && condition.level == ConditionLevel::Starting {
-        return "hold requested, the feed is still on the air".to_owned();
+        return "hold requested, the feed is still sent".to_owned();
     }
     let mut text = condition.level.as_str().to_owned();
     if let Some(since) = condition.since.as_deref().filter(|_| condition.level.needs_attention()) {
@@ -121,7 +120,7 @@ fn level_text(relay: &Relay) -> String {
     text
 }
 
-/// The command that carries out an action.
+/// Returns the command for an action.
 fn command(action: Action, relay: &Relay) -> Option<String> {
     let destination = || relay.condition.about.iter().find(|name| **name != relay.feed.name);
     Some(match action {
@@ -134,7 +133,7 @@ fn command(action: Action, relay: &Relay) -> Option<String> {
     })
 }
 
-/// One relay: its feed, its pushes, and what to do about what is wrong.
+/// Formats a relay with its feed, its pushes, and next steps.
 pub(crate) fn describe(relay: &Relay, color: bool) -> String {
     let mut text = colorize(&relay.name, Tone::Strong, color);
     let condition = &relay.condition;
@@ -159,7 +158,7 @@ pub(crate) fn describe(relay: &Relay, color: bool) -> String {
     let mut shown: Vec<&CauseFacts> = Vec::new();
     let causes = relay.feed.cause.iter().chain(relay.pushes.iter().filter_map(|push| push.cause.as_ref()));
     for cause in causes {
-        // Pushes that wait for their feed repeat its cause.
+        // Pushes that wait for their feed have the same cause.
         if !shown.contains(&cause) {
             text += &format!(
                 "    {} {} {}\n",
@@ -176,7 +175,7 @@ pub(crate) fn describe(relay: &Relay, color: bool) -> String {
     text
 }
 
-/// When the windows open or close.
+/// Formats when the windows open or close.
 fn on_air_text(on_air: &OnAir) -> String {
     let windows = on_air.windows.join(", ");
     let next = on_air.changes_at.as_deref().map(local);
@@ -184,7 +183,7 @@ fn on_air_text(on_air: &OnAir) -> String {
         (true, Some(next)) => format!("  on air until {next} ({windows} in {})", on_air.zone),
         (true, None) => format!("  on air ({windows} in {})", on_air.zone),
         (false, Some(next)) => format!("  off air until {next} ({windows} in {})", on_air.zone),
-        (false, None) => format!("  off air: its windows are over ({windows} in {})", on_air.zone),
+        (false, None) => format!("  off air: no further windows ({windows} in {})", on_air.zone),
     }
 }
 
@@ -209,12 +208,12 @@ fn feed_facts(feed: &FeedState) -> String {
     facts.join(", ")
 }
 
-/// When the next attempt comes: in seconds, or in minutes where it is far.
+/// Formats the time until the next attempt, in seconds or minutes.
 fn next_try(seconds: f64) -> String {
     if seconds < 90.0 {
-        format!("tries again in {seconds:.0} s")
+        format!("next attempt in {seconds:.0} s")
     } else {
-        format!("tries again in {:.0} min", seconds / 60.0)
+        format!("next attempt in {:.0} min", seconds / 60.0)
     }
 }
 
@@ -222,7 +221,7 @@ fn push_facts(push: &PushState) -> String {
     let mut facts = Vec::new();
     if push.state.is_sending() {
         facts.push(rate(push.kbps));
-        facts.push(format!("{} pictures", grouped(push.frames_sent)));
+        facts.push(format!("{} frames", grouped(push.frames_sent)));
     }
     facts.extend(push.retry_in_s.map(next_try));
     if push.server == ServerRole::Backup {
@@ -283,19 +282,20 @@ mod tests {
             &[relay("Well", "good", "flowing", "live"), relay("Bad", "blocked", "blocked", "waiting")],
             false,
         );
-        assert!(screen.starts_with(
-            "1 of 2 relays flow as they should. 2 pushes, 24.6 Mbit/s going out.\n\nBad  blocked since "
-        ));
+        assert!(
+            screen
+                .starts_with("1 of 2 relays are up. 2 pushes, 24.6 Mbit/s going out.\n\nBad  blocked since ")
+        );
     }
 
     #[test]
-    fn a_cause_that_is_shared_is_told_once() {
+    fn shared_cause_is_printed_once() {
         let text = describe(&relay("Bad", "down", "waiting", "waiting"), false);
         assert_eq!(text.matches("Camera side. It happened. Look.").count(), 1, "{text}");
     }
 
     #[test]
-    fn condition_says_since_when_and_what_to_do() {
+    fn condition_has_its_begin_and_next_step() {
         let text = describe(&relay("Bad", "down", "waiting", "waiting"), false);
         let first = text.lines().next().unwrap();
         assert!(first.starts_with("Bad  down since ") && first.ends_with(", 540 tries"), "{text}");

@@ -8,33 +8,33 @@ use std::path::{Path, PathBuf};
 use clap::{Subcommand, value_parser};
 use yonder_api::{MadeToken, NewToken, Role, Secret, Token};
 
-use super::person::{RoleArgument, role_word};
+use super::person::{RoleArgument, role_label};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{local, print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TokenCommand {
-    /// Make a token for a program; the file is what --token-file takes.
+    /// Create an API token; the file is for --token-file.
     Add {
         /// Name of the token.
         name: String,
-        /// File that the token is written to, for its owner alone. It must not exist.
+        /// File for the token, readable by its owner only. It must not exist.
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
-        /// Role of its bearer; viewer by default.
+        /// Role; viewer by default.
         #[arg(long, value_enum, value_name = "ROLE")]
         role: Option<RoleArgument>,
-        /// Days until it expires; 90 by default.
+        /// Lifetime in days; 90 by default.
         #[arg(long, value_name = "DAYS", value_parser = value_parser!(u32).range(1..))]
         days: Option<u32>,
-        /// Make a token that does not expire.
+        /// Create a token that does not expire.
         #[arg(long, conflicts_with = "days")]
         no_expiry: bool,
     },
     /// List all tokens.
     List,
-    /// Remove a token; its bearer is refused from then on.
+    /// Revoke a token.
     Remove {
         /// Name of the token.
         name: String,
@@ -44,18 +44,18 @@ pub(crate) enum TokenCommand {
 pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure> {
     match command {
         TokenCommand::Add { name, out, role, days, no_expiry } => {
-            // Before the token is made: one that nobody can read would be of no use.
+            // Created before the token, which would otherwise be lost if the file cannot be written.
             let file = create(&out)?;
             let new =
                 NewToken { name, role: role.map(Role::from), days: if no_expiry { Some(0) } else { days } };
             let made: MadeToken = client.post(&["tokens"], &new).inspect_err(|_| {
-                // The file would be empty.
+                // The file is empty.
                 let _removed = std::fs::remove_file(&out);
             })?;
             write(file, &out, &made.secret)?;
             let Token { name, role, expires, .. } = &made.token;
             let until = expires.as_deref().map_or_else(String::new, |at| format!(" until {}", local(at)));
-            print(&format!("Token {name} ({}) is in {}{until}.\n", role_word(*role), out.display()));
+            print(&format!("Token {name} ({}) is in {}{until}.\n", role_label(*role), out.display()));
             Ok(())
         }
         TokenCommand::List => {
@@ -70,7 +70,7 @@ pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure>
                     (None, _) => "never".to_owned(),
                 };
                 let used = token.used.as_deref().map_or_else(|| "not yet".to_owned(), local);
-                vec![token.name.clone(), role_word(token.role).to_owned(), token.by.clone(), end, used]
+                vec![token.name.clone(), role_label(token.role).to_owned(), token.by.clone(), end, used]
             };
             let head = ["NAME", "ROLE", "MADE BY", "EXPIRES", "LAST USED"];
             print(&table(&head, &tokens.iter().map(row).collect::<Vec<_>>()));

@@ -10,29 +10,29 @@ use crate::output::{print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum UplinkCommand {
-    /// Add an uplink: one internet connection of this machine, or of a site.
+    /// Add an uplink: an internet connection of this machine, or of a site.
     Add {
         /// Name of the uplink.
         name: String,
-        /// Rate upwards with its unit, like 20Mbit/s.
+        /// Upstream rate with its unit, such as 20Mbit/s.
         #[arg(long, value_name = "RATE")]
         rate: String,
-        /// Site; left out for the machine that the service runs on.
+        /// Site; omitted for the service's machine.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
-        /// Monthly allowance, like 500GB.
+        /// Monthly allowance, such as 500GB.
         #[arg(long, value_name = "VOLUME")]
         allowance: Option<String>,
-        /// Share that stays free, in per cent; 25 where nothing is said.
+        /// Headroom in percent; 25 by default.
         #[arg(long, value_name = "PERCENT")]
         headroom: Option<u8>,
-        /// Used only while the main one cannot be.
+        /// Used only while the main uplink is unavailable.
         #[arg(long)]
         backup: bool,
-        /// Address that this machine has on it; destinations are bound to it by that.
+        /// Local address on this uplink, by which destinations are bound to it.
         #[arg(long, value_name = "ADDRESS", conflicts_with = "interface")]
         source: Option<String>,
-        /// Network interface by which they are bound, instead.
+        /// Network interface, by which destinations are bound to it.
         #[arg(long, value_name = "NAME")]
         interface: Option<String>,
     },
@@ -50,22 +50,22 @@ pub(crate) enum UplinkCommand {
         /// New name.
         #[arg(long, value_name = "NAME")]
         rename: Option<String>,
-        /// New rate upwards with its unit.
+        /// New upstream rate with its unit.
         #[arg(long, value_name = "RATE")]
         rate: Option<String>,
-        /// New site; an empty text for the machine that the service runs on.
+        /// New site; an empty text for the service's machine.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
         /// Monthly allowance; an empty text removes it.
         #[arg(long, value_name = "VOLUME")]
         allowance: Option<String>,
-        /// Share that stays free, in per cent.
+        /// Headroom in percent.
         #[arg(long, value_name = "PERCENT")]
         headroom: Option<u8>,
-        /// Used only while the main one cannot be: yes or no.
+        /// Use it only while the main uplink is unavailable: yes or no.
         #[arg(long, value_name = "YES|NO", value_parser = read_flag)]
         backup: Option<bool>,
-        /// Address that this machine has on it; an empty text removes it.
+        /// Local address on this uplink; an empty text removes it.
         #[arg(long, value_name = "ADDRESS", conflicts_with = "interface")]
         source: Option<String>,
         /// Network interface; an empty text removes it.

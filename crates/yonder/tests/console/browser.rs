@@ -17,7 +17,7 @@ const DRIVER: &str = "/usr/bin/chromedriver";
 /// A browser with a driver of its own.
 pub(crate) struct Browser {
     driver: Child,
-    /// Where the driver listens.
+    /// Address of the driver.
     address: String,
     pub(crate) client: Client,
 }
@@ -153,7 +153,7 @@ impl Browser {
     /// Keeps a picture, if pictures are asked for.
     pub(crate) async fn picture(&self, name: &str) {
         let Some(folder) = std::env::var_os("YONDER_SCREENSHOTS") else { return };
-        // What cannot be had is asked for again after ten seconds.
+        // Failed requests are repeated after ten seconds.
         self.run(
             "const shown = () => [...document.querySelectorAll('[data-still]')] \
                  .filter((still) => still.getBoundingClientRect().top < innerHeight) \
@@ -181,7 +181,7 @@ impl Browser {
         self.gone("//*[@role='menu']").await;
     }
 
-    /// What the browser complained of since this was last asked.
+    /// Returns the messages of the browser console since the last call.
     pub(crate) async fn log(&self) -> Vec<Value> {
         let session = self.client.session_id().await.unwrap().unwrap();
         let url = format!("{}/session/{session}/se/log", self.address);
@@ -193,7 +193,7 @@ impl Browser {
         answer["value"].as_array().cloned().unwrap_or_default()
     }
 
-    /// Where the live picture on the page is in its own time.
+    /// Returns the playback position of the live video, in seconds.
     pub(crate) async fn video_time(&self) -> f64 {
         let script = "return document.querySelector('video').currentTime";
         self.client.execute(script, Vec::new()).await.unwrap().as_f64().unwrap()
@@ -212,21 +212,10 @@ impl Browser {
 
     /// Signs the first person in by the link that the service printed, with what was asked for.
     pub(crate) async fn set_up(&self, service: &support::Service, password: &str) {
-        self.client.goto(&set_up_link(service).await).await.unwrap();
+        self.client.goto(&service.set_up_link()).await.unwrap();
         self.fill("Name", "night desk").await;
         self.fill("Password", password).await;
         self.press("Set up and sign in").await;
         self.see("//header").await;
-    }
-}
-
-/// The one-time link that a service prints.
-pub(crate) async fn set_up_link(service: &support::Service) -> String {
-    loop {
-        let printed = service.printed();
-        if let Some(link) = printed.lines().find_map(|line| line.strip_prefix("Set up the first person: ")) {
-            return link.to_owned();
-        }
-        tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }

@@ -5,9 +5,9 @@ use crate::browser::Browser;
 use crate::support::{CAMERA_PASSWORD, Service, World, say};
 
 const LINES: usize = 500;
-/// What the page may be busy with at one go; tasks longer than 50 ms are felt. This is for machines that do much else.
+/// Longest task of the page, with an allowance for busy machines. Tasks longer than 50 ms are noticeable.
 const LONGEST_TASK_MS: f64 = 400.0;
-/// What arrives at a browser, each second, at most.
+/// Maximum bytes per second to a browser.
 const MAX_EVENT_BYTES: f64 = 600_000.0;
 
 /// Five hundred relays of one camera that flows, each to a channel on a server that is not there: every second all
@@ -30,7 +30,7 @@ fn set_up(service: &Service, world: &World) {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn five_hundred_lines_with_live_changes_scroll_and_filter_smoothly() {
+async fn five_hundred_relays_with_live_changes_scroll_and_filter_smoothly() {
     let browser = Browser::start(1280, 800).await;
     let (service, world) = tokio::task::spawn_blocking(|| {
         let (service, world) = (Service::start(), World::start());
@@ -92,7 +92,7 @@ async fn five_hundred_lines_with_live_changes_scroll_and_filter_smoothly() {
              let [bytes, first] = [0, null];
              while (performance.now() - begun < 6000) {
                  const { value } = await stream.read();
-                 // What was told at first is told once.
+                 // The initial state is sent once.
                  if (performance.now() - begun > 2000) {
                      first ??= performance.now();
                      bytes += value.length;

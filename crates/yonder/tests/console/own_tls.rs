@@ -48,7 +48,7 @@ async fn certificate_is_replaced_while_a_preview_plays() {
         assert!(tokio::time::Instant::now() < deadline, "the certificate is not replaced: {}", service.log());
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
-    // The preview goes on in its connection.
+    // The preview continues in its connection.
     let before = browser.video_time().await;
     let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
     while browser.video_time().await < before + 1.5 {
@@ -56,7 +56,7 @@ async fn certificate_is_replaced_while_a_preview_plays() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     browser.see("//*[@role='status'][text()='Live.']").await;
-    // A new connection has the new certificate, and the session goes on.
+    // A new connection has the new certificate, and the session continues.
     browser.client.goto(page.as_str()).await.unwrap();
     browser.see("//header").await;
     browser.close().await;

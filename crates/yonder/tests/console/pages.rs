@@ -15,15 +15,15 @@ use crate::support::{self, Service, World};
 /// Address, what is there once it is drawn, and the name of its picture.
 const PAGES: [(&str, &str, &str); 14] = [
     ("/", "//article[@aria-label='Viaduct']", "lines"),
-    ("/relays/Summit%20Station", "//section[@aria-label='Of late']//li", "relay"),
-    ("/new", "//*[@role='tab'][text()='Find it']", "new-relay"),
+    ("/relays/Summit%20Station", "//section[@aria-label='Recent entries']//li", "relay"),
+    ("/new", "//*[@role='tab'][text()='Search']", "new-relay"),
     ("/feeds", "//ul[@aria-label='Feeds']/li", "feeds"),
     ("/feeds/Summit%20Station", "//section[@aria-label='Survey']", "feed"),
     ("/find", "//button[text()='Search']", "find"),
     ("/patterns", "//section[@aria-label='Cairn recorder']", "patterns"),
     ("/destinations", "//section[@aria-label='Marrow Hall Viaduct']", "destinations"),
     ("/platforms", "//section[@aria-label='Thistle Stage']", "platforms"),
-    ("/budget", "//section[@aria-label='What fits']//td", "budget"),
+    ("/budget", "//section[@aria-label='Capacity']//td", "budget"),
     ("/logbook", "//section[@aria-label='Lines']//li", "logbook"),
     ("/report", "//section[@aria-label='Availability']//td", "report"),
     ("/settings/people", "//section[@aria-label='People']//li", "settings"),
@@ -133,7 +133,7 @@ impl Browser {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn every_page_is_drawn_for_everybody_in_a_good_hour() {
+async fn all_pages_render_without_faults() {
     let browser = Browser::start(1280, 800).await;
     let demo = Demo::start(&[]).await;
     demo.sign_in(&browser).await;
@@ -167,12 +167,12 @@ async fn every_page_is_drawn_for_everybody_in_a_good_hour() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_bad_hour_is_told_with_its_sides_on_a_phone_at_night() {
+async fn faults_are_shown_on_a_phone_in_the_dark_theme() {
     let browser = Browser::start(390, 844).await;
     let demo = Demo::start(&["--with-faults"]).await;
     demo.sign_in(&browser).await;
     browser.choose_theme("night").await;
-    browser.see("//h1[text()='Three lines want attention']").await;
+    browser.see("//h1[text()='Three lines need attention']").await;
     browser.see("//article[@aria-label='Engine Shed'][contains(., 'push.key-refused')]").await;
     browser
         .see("//article[@aria-label='Viaduct'][.//span[text()='holding']][contains(., 'Camera side.')]")
@@ -183,7 +183,7 @@ async fn a_bad_hour_is_told_with_its_sides_on_a_phone_at_night() {
     browser.picture("lines-phone").await;
     for relay in ["Viaduct", "Engine%20Shed", "Summit%20Station"] {
         browser.client.goto(&format!("{}/relays/{relay}", demo.url)).await.unwrap();
-        browser.see("//section[@aria-label='Of late']//li").await;
+        browser.see("//section[@aria-label='Recent entries']//li").await;
         browser.check_accessibility(relay).await;
         browser.check_width(relay).await;
     }
@@ -196,7 +196,7 @@ async fn a_survey_lays_main_and_sub_side_by_side() {
     let demo = Demo::start(&[]).await;
     demo.sign_in(&browser).await;
     browser.client.goto(&format!("{}/feeds/Summit%20Station", demo.url)).await.unwrap();
-    browser.press("Survey it").await;
+    browser.press("Run survey").await;
     browser.see("//section[@aria-label='Advice']").await;
     browser.see("//section[@aria-label='main stream'][.//img][contains(., '1280×720')]").await;
     browser.see("//section[@aria-label='sub stream'][.//img][contains(., '640×360')]").await;
@@ -209,7 +209,7 @@ async fn a_survey_lays_main_and_sub_side_by_side() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_service_that_goes_is_told_and_what_it_did_meanwhile_is_caught_up() {
+async fn lost_service_is_shown_and_missed_events_are_loaded() {
     let browser = Browser::start(1280, 800).await;
     let (mut service, world) =
         tokio::task::spawn_blocking(|| (Service::start(), World::start())).await.unwrap();
@@ -219,11 +219,11 @@ async fn a_service_that_goes_is_told_and_what_it_did_meanwhile_is_caught_up() {
     browser.see("//article[@aria-label='Line']//li[@aria-label='Bramble'][.//span[text()='live']]").await;
     let address = service.url().trim_start_matches("http://").to_owned();
     service.kill();
-    browser.see("//*[@role='alert'][contains(., 'The service is away.')]").await;
+    browser.see("//*[@role='alert'][contains(., 'No connection to the service.')]").await;
     service.start_again_at(&address);
     service.must(&["relay", "add", "Second", "--feed", "Viaduct", "--to", "Bramble"], "");
     browser.see("//article[@aria-label='Second']").await;
-    browser.gone("//*[@role='alert'][contains(., 'The service is away.')]").await;
+    browser.gone("//*[@role='alert'][contains(., 'No connection to the service.')]").await;
     browser.see("//article[@aria-label='Line']//li[@aria-label='Bramble'][.//span[text()='live']]").await;
     browser.close().await;
     drop((service, world));

@@ -6,7 +6,7 @@ use fantoccini::Locator;
 use yonder_sim::{Device, DeviceConfig, DeviceProfile};
 
 use crate::PASSWORD;
-use crate::browser::{Browser, set_up_link};
+use crate::browser::Browser;
 use crate::support::{CAMERA_PASSWORD, KEY, SECOND_KEY, Service, World};
 
 fn push(destination: &str, state: &str) -> String {
@@ -32,12 +32,12 @@ async fn start() -> (Service, World, Device) {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn from_the_set_up_link_to_a_broadcast_and_through_its_troubles_to_its_end() {
+async fn onboarding_from_the_set_up_link_to_a_broadcast_and_its_end() {
     let browser = Browser::start(1280, 800).await;
     let (service, world, device) = start().await;
 
     // Set-up: a short password is refused, and the code leaves the address.
-    browser.client.goto(&set_up_link(&service).await).await.unwrap();
+    browser.client.goto(&service.set_up_link()).await.unwrap();
     browser.fill("Name", "night desk").await;
     browser.fill("Password", "short").await;
     browser.press("Set up and sign in").await;
@@ -51,13 +51,13 @@ async fn from_the_set_up_link_to_a_broadcast_and_through_its_troubles_to_its_end
     paste_the_platforms_details(&browser, &world).await;
     check_and_start(&browser).await;
 
-    // On the air: the picture moves, and every step of the dial is told.
+    // On the air: the video plays, and every connection step is listed.
     browser.see("//h1[contains(., 'Viaduct')]").await;
     browser.see(&push("Night Trains", "live")).await;
     browser.see("//section[@aria-label='Night Trains']//li[contains(., 'key accepted')]").await;
     browser.see_the_picture_move().await;
 
-    // The camera goes: the broadcast is held, the side is told, and the picture comes back.
+    // The camera disappears: the broadcast is held, the fault domain is shown, and the video returns.
     let world = tokio::task::spawn_blocking(move || {
         world.camera_off();
         world
@@ -69,12 +69,12 @@ async fn from_the_set_up_link_to_a_broadcast_and_through_its_troubles_to_its_end
     assert!(note.text().await.unwrap().starts_with("Camera side."));
     world.camera_on();
     browser.see(&push("Night Trains", "live")).await;
-    browser.see("//section[@aria-label='Of late'][contains(., 'The holding picture was sent')]").await;
+    browser.see("//section[@aria-label='Recent entries'][contains(., 'The holding picture was sent')]").await;
 
     // The key is rolled: that push alone reconnects, and the key is seen nowhere.
     world.platform.set_key("one", SECOND_KEY.into());
     world.platform.set_key("two", "another-key-altogether".into());
-    browser.press("Roll the key").await;
+    browser.press("Roll key").await;
     browser.fill("New stream key", SECOND_KEY).await;
     browser.click("//*[@role='dialog']//button[@type='submit']").await;
     browser.see("//li[@role='status' or @data-state][contains(., 'has a new key')]").await;
@@ -82,36 +82,36 @@ async fn from_the_set_up_link_to_a_broadcast_and_through_its_troubles_to_its_end
     let page = browser.client.source().await.unwrap();
     assert!(!page.contains(SECOND_KEY) && !page.contains(KEY), "a key is on the page");
 
-    // The end is asked about, and told to the logbook with who did it.
+    // The stop is confirmed, and logged with its author.
     browser.press("Stop").await;
     let question = browser.see("//*[@role='alertdialog']").await.text().await.unwrap();
     assert!(question.contains("The broadcast on Night Trains ends"), "{question}");
     browser.press("Stop the broadcast").await;
     browser.see(&push("Night Trains", "off")).await;
     browser
-        .see("//section[@aria-label='Of late'][contains(., 'stopped') and contains(., 'by night desk')]")
+        .see("//section[@aria-label='Recent entries'][contains(., 'stopped') and contains(., 'by night desk')]")
         .await;
     browser.close().await;
     drop((service, world, device));
 }
 
 async fn reach_the_camera(browser: &Browser, device: &Device) {
-    browser.click("//a[text()='Set up the first line']").await;
-    browser.click("//*[@role='tab'][text()='Find it']").await;
+    browser.click("//a[text()='Set up a relay']").await;
+    browser.click("//*[@role='tab'][text()='Search']").await;
     browser.fill("Hosts", &device.address().to_string()).await;
     browser.fill("User name", "rail").await;
     browser.fill("Password", CAMERA_PASSWORD).await;
-    browser.press("Ask these hosts").await;
-    browser.click("//div[contains(., 'viaduct')]/div/button[text()='Take it']").await;
+    browser.press("Search these hosts").await;
+    browser.click("//div[contains(., 'viaduct')]/div/button[text()='Add feed']").await;
     browser.replace("Name", "Viaduct").await;
     browser.replace("User name", "rail").await;
     browser.fill("Password", CAMERA_PASSWORD).await;
     browser.press("Save and continue").await;
-    browser.press("Survey it").await;
+    browser.press("Run survey").await;
     browser
         .see("//section[@aria-label='main stream'][contains(., 'H.264') and contains(., 'every 2.00 s')]")
         .await;
-    browser.see("//section[@aria-label='Advice'][contains(., 'No sound') or contains(., 'sound')]").await;
+    browser.see("//section[@aria-label='Advice'][contains(., 'audio')]").await;
     browser.press("Continue to the destinations").await;
 }
 
@@ -120,12 +120,12 @@ async fn paste_the_platforms_details(browser: &Browser, world: &World) {
     let server = format!("  {}/ ", world.platform.server());
     browser.fill("Server address", &server).await;
     browser.fill("Stream key", &format!(" {KEY}  ")).await;
-    browser.press("Keep the destination").await;
-    let kept =
-        browser.see("//*[@role='status'][contains(., 'Night Trains is kept')]").await.text().await.unwrap();
-    assert!(kept.contains("y-9Z") && !kept.contains(KEY), "{kept}");
+    browser.press("Save destination").await;
+    let stored =
+        browser.see("//*[@role='status'][contains(., 'Night Trains was saved')]").await.text().await.unwrap();
+    assert!(stored.contains("y-9Z") && !stored.contains(KEY), "{stored}");
     assert!(browser.client.find_all(Locator::XPath("//*[@role='status']//li")).await.unwrap().len() >= 2);
-    // Nothing is lost on a reload, and nothing secret is kept in the browser.
+    // Nothing is lost on a reload, and nothing secret is stored in the browser.
     browser.client.refresh().await.unwrap();
     browser.see("//p[contains(., 'Goes to')][contains(., 'Night Trains')]").await;
     let stored = browser.run("return JSON.stringify({ ...localStorage, ...sessionStorage })").await;
@@ -135,7 +135,7 @@ async fn paste_the_platforms_details(browser: &Browser, world: &World) {
 
 async fn check_and_start(browser: &Browser) {
     browser.replace("Name of the relay", "Viaduct").await;
-    browser.press("Keep it and check").await;
+    browser.press("Save and check").await;
     browser.press("Run the preflight").await;
     let checks = browser.see("//ul[@aria-label='Checks'][contains(., 'warn')]").await.text().await.unwrap();
     assert!(checks.starts_with("warn"), "the worst comes first: {checks}");

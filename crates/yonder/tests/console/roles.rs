@@ -1,4 +1,4 @@
-//! Who may do what, as the console shows it and as the service holds to it.
+//! Permissions of the roles, in the console and in the service.
 
 use serde_json::Value;
 
@@ -7,7 +7,7 @@ use crate::browser::Browser;
 use crate::support::{Service, World};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
+async fn invited_viewer_can_read_but_not_change() {
     let browser = Browser::start(1280, 800).await;
     let (service, world) = tokio::task::spawn_blocking(|| (Service::start(), World::start())).await.unwrap();
     browser.set_up(&service, PASSWORD).await;
@@ -16,7 +16,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
     // An admin invites; the link is shown once.
     browser.client.goto(&format!("{}/settings/people", service.url())).await.unwrap();
     browser.fill("Name", "Signal box").await;
-    browser.press("Make the link").await;
+    browser.press("Create link").await;
     let link = browser.see("//output[@aria-label='Link']").await.text().await.unwrap();
     browser.see("//section[@aria-label='Invited'][contains(., 'Signal box')]").await;
     sign_out(&browser).await;
@@ -27,7 +27,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
     browser.press("Join and sign in").await;
     browser.see("//article[@aria-label='Line']").await;
 
-    // What would be refused is not offered …
+    // Actions that would be refused are not offered …
     browser.gone("//a[text()='New relay']").await;
     browser.gone("//article[@aria-label='Line']//button[text()='Start']").await;
     for (page, seen, hidden) in [
@@ -79,7 +79,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
     let no = serde_json::json!([403, "request.role-needed"]);
     assert_eq!(refused, serde_json::json!(["viewer", no, no, no, no]));
 
-    // Nobody gets in by a used link, and an ended session is out.
+    // A used link does not work, and an ended session is signed out.
     browser.client.goto(&link).await.unwrap();
     browser.client.refresh().await.unwrap();
     browser.see("//h1[text()='This link does not work']").await;
@@ -93,7 +93,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn signing_out_shuts_the_door_and_only_the_right_password_opens_it() {
+async fn sign_out_ends_access_until_the_correct_password() {
     let browser = Browser::start(1280, 800).await;
     let service = tokio::task::spawn_blocking(Service::start).await.unwrap();
     browser.set_up(&service, PASSWORD).await;

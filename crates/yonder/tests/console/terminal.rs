@@ -1,4 +1,4 @@
-//! What commands print, as a terminal shows it.
+//! Output of commands as shown in a terminal.
 
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -8,7 +8,7 @@ use serde_json::json;
 use crate::browser::Browser;
 use crate::support::{self, Service, World};
 
-/// What commands print, drawn as a terminal would.
+/// Output of commands, rendered like a terminal.
 fn terminal_page(command: &str, output: &str) -> String {
     let mut text = output.replace('&', "&amp;").replace('<', "&lt;");
     for (code, color) in [
@@ -52,7 +52,7 @@ fn find_with_sign_in(printed: impl Fn(&[&str]) -> String, password: &std::path::
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn commands_print_what_people_can_read() {
+async fn commands_print_readable_output() {
     let browser = Browser::start(1280, 800).await;
     let home = tempfile::tempdir().unwrap();
     let run = |arguments: &[&str]| {
@@ -75,10 +75,10 @@ async fn commands_print_what_people_can_read() {
         }
         tokio::time::sleep(Duration::from_millis(200)).await;
     };
-    assert!(status.contains("4 of 4 relays flow as they should"), "{status}");
+    assert!(status.contains("4 of 4 relays are up"), "{status}");
     assert_eq!(status.matches("keyframe every 2 s").count(), 4, "{status}");
     let survey = printed(&["feed", "survey", "Summit Station", "--for", "4s"]);
-    assert!(survey.contains("No sound"), "{survey}");
+    assert!(survey.contains("No audio"), "{survey}");
     let (hosts, found) = find_with_sign_in(printed, &home.path().join("camera-password"));
     let failed = printed(&["feed", "survey", "--url", "rtsp://localhost:9/main", "--for", "2s"]);
     assert!(failed.contains("feed.connection-refused"), "{failed}");
@@ -90,13 +90,13 @@ async fn commands_print_what_people_can_read() {
     // A relay that cannot work: too many lines, and a key that is in use.
     printed(&["relay", "add", "Concert night", "--feed", "Bandstand", "--to", "Thistle Stage Summit"]);
     let preflight = printed(&["relay", "preflight", "Concert night"]);
-    assert!(preflight.contains("takes up to 1280×720, the feed has 1920×1080"), "{preflight}");
+    assert!(preflight.contains("accepts up to 1280×720, the feed has 1920×1080"), "{preflight}");
     assert!(preflight.contains("the relay Summit Station pushes to this destination already"), "{preflight}");
     let jobs = printed(&["job", "list"]);
     let is_done = |line: &str| ["preflight", "Concert night", "done"].iter().all(|text| line.contains(text));
     assert!(jobs.lines().any(is_done) && jobs.contains("find"), "{jobs}");
     let budget = printed(&["budget", "--what-fits", "6"]);
-    assert!(budget.contains("Office fibre") && budget.contains("What fits"), "{budget}");
+    assert!(budget.contains("Office fibre") && budget.contains("Capacity"), "{budget}");
     printed(&["relay", "remove", "Concert night"]);
     let book = home.path().join("railway.toml");
     let exported = printed(&["book", "export"]);
@@ -136,7 +136,7 @@ async fn commands_print_what_people_can_read() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
+async fn faults_are_in_the_logbook_and_bridged_by_the_holding_picture() {
     let browser = Browser::start(1280, 800).await;
     let (logbook, audit, report, outages, card) = tokio::task::block_in_place(|| {
         let (mut service, world) = (Service::start(), World::start());

@@ -14,7 +14,7 @@ use sha2::Sha256;
 const SECRET: &str = "planted-hook-secret-5W";
 const MAIL_PASSWORD: &str = "planted-mail-password-4V";
 
-/// What came, in the order in which it came.
+/// Received messages in order.
 type Mailbag = Arc<Mutex<Vec<String>>>;
 
 /// Listens, and hands each connection to `serve`.
@@ -22,10 +22,10 @@ fn listen(serve: fn(TcpStream, &Mailbag)) -> (String, Mailbag) {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap().to_string();
     let bag = Mailbag::default();
-    let kept = Arc::clone(&bag);
+    let received = Arc::clone(&bag);
     std::thread::spawn(move || {
         for stream in listener.incoming().flatten() {
-            serve(stream, &kept);
+            serve(stream, &received);
         }
     });
     (address, bag)
@@ -69,7 +69,7 @@ fn mail(stream: TcpStream, bag: &Mailbag) {
             "AUTH" => b"235 welcome\r\n",
             "RCPT" if line.contains("nobody") => b"550 no such box\r\n",
             "DATA" => {
-                reader.get_mut().write_all(b"354 go on\r\n").unwrap();
+                reader.get_mut().write_all(b"354 send the message\r\n").unwrap();
                 loop {
                     let mut line = String::new();
                     reader.read_line(&mut line).unwrap();
@@ -114,13 +114,13 @@ fn header<'a>(head: &'a str, name: &str) -> &'a str {
 }
 
 #[test]
-fn a_camera_that_goes_is_told_signed_and_so_is_its_return() {
+fn absence_and_return_of_a_camera_are_notified_with_signature() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     let (address, bag) = listen(web);
     let url = format!("http://{address}/hook");
     let shown = service.must(&["contact", "add", "Desk", "--webhook", &url, "--secret-stdin"], SECRET);
-    assert!(shown.contains("kept, sealed") && !shown.contains(SECRET), "{shown}");
+    assert!(shown.contains("stored encrypted") && !shown.contains(SECRET), "{shown}");
     service.must(&["contact", "test", "Desk"], "");
     let (head, body, test) = parts(&wait_for(&bag, 1)[0]);
     assert_eq!(test["kind"], "test");
@@ -156,7 +156,7 @@ fn a_camera_that_goes_is_told_signed_and_so_is_its_return() {
 }
 
 #[test]
-fn a_mail_is_sent_with_sign_in_and_what_the_server_refuses_is_told() {
+fn mail_is_sent_with_authentication_and_refusals_are_reported() {
     let service = Service::start();
     let (address, bag) = listen(mail);
     let add = |name: &str, to: &str| {
@@ -168,13 +168,13 @@ fn a_mail_is_sent_with_sign_in_and_what_the_server_refuses_is_told() {
     service.must(&["contact", "test", "Desk"], "");
     let said = wait_for(&bag, 1).remove(0);
     assert!(said.contains("RCPT TO:<desk@example.net>") && said.contains("AUTH PLAIN"), "{said}");
-    assert!(said.contains("This is a test, asked for by local."), "{said}");
+    assert!(said.contains("This is a test, requested by local."), "{said}");
     add("Nobody", "nobody@example.net");
     let refused = service.run(&["contact", "test", "Nobody"]);
     assert_eq!(refused.status.code(), Some(1));
-    let told = text(&refused.stderr);
-    assert!(told.contains("no such box") && told.contains("(contact.unreachable)"), "{told}");
-    assert!(!told.contains(MAIL_PASSWORD) && !service.log().contains(MAIL_PASSWORD));
+    let output = text(&refused.stderr);
+    assert!(output.contains("no such box") && output.contains("(contact.unreachable)"), "{output}");
+    assert!(!output.contains(MAIL_PASSWORD) && !service.log().contains(MAIL_PASSWORD));
 }
 
 #[test]
@@ -187,7 +187,7 @@ fn a_web_contact_without_a_secret_gets_one_that_is_shown_once() {
     assert!(secret.len() >= 32);
     assert!(!service.must(&["contact", "show", "Desk", "--json"], "").contains(secret));
     let edited = service.must(&["contact", "edit", "Desk", "--rename", "Night desk"], "");
-    assert!(edited.contains("Night desk") && edited.contains("kept, sealed"), "{edited}");
+    assert!(edited.contains("Night desk") && edited.contains("stored encrypted"), "{edited}");
     service.must(&["alert", "add", "Full", "--when", "allowance 80%", "--to", "Night desk"], "");
     // Without its only contact the alert would notify everybody.
     let refused = service.run(&["contact", "remove", "Night desk"]);
@@ -199,7 +199,7 @@ fn a_web_contact_without_a_secret_gets_one_that_is_shown_once() {
 }
 
 #[test]
-fn what_cannot_be_used_is_refused_with_what_would_be_right() {
+fn invalid_input_is_refused_with_the_expected_form() {
     let service = Service::start();
     for (arguments, code, said) in [
         (vec!["alert", "add", "A", "--when", "sometimes"], 1, "rate-below 500kbit/s 30s"),
@@ -221,7 +221,7 @@ fn what_cannot_be_used_is_refused_with_what_would_be_right() {
     assert!(service.must(&["alert", "list"], "").contains("There are no alerts yet."));
 }
 
-/// A port of ours that nobody listens on; the listener is to be bound to it later.
+/// Returns an unused address of loopback, for a listener that is bound later.
 fn free_address() -> String {
     TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string()
 }
@@ -230,10 +230,10 @@ fn free_address() -> String {
 fn listen_at(address: &str, serve: fn(TcpStream, &Mailbag)) -> Mailbag {
     let listener = TcpListener::bind(address).unwrap();
     let bag = Mailbag::default();
-    let kept = Arc::clone(&bag);
+    let received = Arc::clone(&bag);
     std::thread::spawn(move || {
         for stream in listener.incoming().flatten() {
-            serve(stream, &kept);
+            serve(stream, &received);
         }
     });
     bag
@@ -270,8 +270,8 @@ fn alerts_wait_for_a_contact_over_a_power_cut_and_are_delivered_once() {
     assert!(shown.contains("not delivered yet"), "{shown}");
     let bag = listen_at(&address, web);
     let (_, _, first) = parts(&wait_for(&bag, 1)[0]);
-    let told = first.to_string();
-    assert!(told.contains("feed Viaduct"), "{told}");
+    let output = first.to_string();
+    assert!(output.contains("feed Viaduct"), "{output}");
     wait_until("the outbox is not empty", || {
         !service.must(&["contact", "show", "Desk"], "").contains("not delivered yet")
     });
@@ -358,7 +358,7 @@ fn alert_is_raised_and_delivered_while_the_disk_hangs() {
     let (_, _, over) = parts(&wait_for(&bag, 2)[1]);
     assert_eq!(over["kind"], "over", "{over}");
     std::fs::remove_file(&hang).unwrap();
-    // What waited for the disk is in the logbook then.
+    // Entries that waited for the disk are in the logbook then.
     let deadline = Instant::now() + WAIT_TIMEOUT;
     loop {
         let log = service.must(&["logbook", "--about", "Outage"], "");

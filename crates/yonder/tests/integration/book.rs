@@ -79,15 +79,15 @@ fn refused(service: &Service, arguments: &[&str]) -> String {
 }
 
 #[test]
-fn a_book_sets_up_a_whole_site_and_what_is_written_out_sets_up_the_same_again() {
+fn exported_book_sets_up_the_same_site() {
     let world = World::start();
     let mut service = Service::start();
     let book = service.file("railway.toml", &railway(&world, &service));
-    let sound = service.must(&["book", "check", &book], "");
-    assert!(sound.contains("1 uplink, 1 platform, 2 feeds, 2 destinations, 2 relays"), "{sound}");
+    let audio = service.must(&["book", "check", &book], "");
+    assert!(audio.contains("1 uplink, 1 platform, 2 feeds, 2 destinations, 2 relays"), "{audio}");
     assert_eq!(exported(&service).matches("[feed").count(), 0, "a check keeps nothing");
-    let told = service.must(&["book", "apply", &book, "--force"], &format!("{SECOND_KEY}\n"));
-    assert!(told.contains("10 records were touched: 10 added."), "{told}");
+    let output = service.must(&["book", "apply", &book, "--force"], &format!("{SECOND_KEY}\n"));
+    assert!(output.contains("10 records were touched: 10 added."), "{output}");
     service.wait_live("Viaduct line");
     service.wait_live("Shed line");
     assert_eq!(service.must(&["destination", "reveal", "Bramble"], ""), format!("{KEY}\n"));
@@ -95,13 +95,13 @@ fn a_book_sets_up_a_whole_site_and_what_is_written_out_sets_up_the_same_again() 
     let again = service.file("out.toml", &out);
     assert_eq!(
         service.must(&["book", "diff", &again, "--prune"], ""),
-        "Nothing changes: the service keeps just this.\n"
+        "Nothing changes: the records match the site book.\n"
     );
     // The first book still says the same, though a rule sheet was grown and a key put right.
     let same = service.must(&["book", "diff", &book], &format!("{SECOND_KEY}\n"));
     assert!(same.starts_with("Nothing changes"), "{same}");
     for secret in [CAMERA_PASSWORD, KEY, SECOND_KEY, PASSPHRASE] {
-        for shown in [&out, &told, &sound, &service.log()] {
+        for shown in [&out, &output, &audio, &service.log()] {
             assert!(!shown.contains(secret), "{shown}");
         }
     }
@@ -126,10 +126,10 @@ fn only_relays_whose_parts_change_are_touched() {
         .replace("key = \"ask\"", "key = \"keep\"")
         + "\n[feed.Bandstand]\nurl = \"rtsp://192.0.2.9/bandstand\"\n";
     service.file("railway.toml", &changed);
-    let told = service.must(&["book", "diff", &book], "");
-    assert!(told.contains("hold_after_s: 5 → 9") && told.contains("wanted: on → hold"), "{told}");
-    assert!(told.contains("rules.video.ceiling: 5000kbit/s → 6000kbit/s\n"), "{told}");
-    assert!(told.contains("4 records would be touched: 1 added, 3 changed."), "{told}");
+    let output = service.must(&["book", "diff", &book], "");
+    assert!(output.contains("hold_after_s: 5 → 9") && output.contains("wanted: on → hold"), "{output}");
+    assert!(output.contains("rules.video.ceiling: 5000kbit/s → 6000kbit/s\n"), "{output}");
+    assert!(output.contains("4 records would be touched: 1 added, 3 changed."), "{output}");
     service.must(&["book", "apply", &book], "");
     let held = service.wait("Shed line", "held", |relay| relay["pushes"][0]["state"] == "holding");
     assert_eq!(held["pushes"][0]["reconnects"], 0);
@@ -139,15 +139,15 @@ fn only_relays_whose_parts_change_are_touched() {
         (&other["pushes"][0]["state"], &other["pushes"][0]["reconnects"]),
         (&"live".into(), &0.into())
     );
-    let kept: Value =
+    let stored: Value =
         serde_json::from_str(&service.must(&["destination", "show", "Marrow", "--json"], "")).unwrap();
-    assert_eq!(kept["key"]["rolls"], 0, "a key that stays is not rolled: {kept:#}");
+    assert_eq!(stored["key"]["rolls"], 0, "a key that stays is not rolled: {stored:#}");
     let changes = service.must(&["logbook"], "");
     assert!(changes.contains("platform Fell Hall") && changes.contains("changed by local"), "{changes}");
 }
 
 #[test]
-fn a_refused_book_changes_nothing_and_says_all_that_is_wrong() {
+fn refused_book_changes_nothing_and_lists_all_errors() {
     let world = World::start();
     let service = Service::start();
     let good =
@@ -172,8 +172,8 @@ fn a_refused_book_changes_nothing_and_says_all_that_is_wrong() {
     ] {
         assert!(said.contains(&format!("railway.toml:{line}: {words}")), "{line} {words}: {said}");
     }
-    assert!(said.contains("Is it the feed \"Shed\" that you mean?"), "{said}");
-    // What refers to what is refused already is not told apart.
+    assert!(said.contains("Did you mean the feed \"Shed\"?"), "{said}");
+    // References to refused records are not reported separately.
     assert!(said.contains("the book is refused (4 faults)"), "{said}");
     assert_eq!(exported(&service), before);
     let twice = good.split("[destination.Marrow]").collect::<Vec<_>>();
@@ -193,7 +193,7 @@ fn a_refused_book_changes_nothing_and_says_all_that_is_wrong() {
 }
 
 #[test]
-fn pruning_removes_what_the_book_does_not_name() {
+fn pruning_removes_records_that_are_not_in_the_book() {
     let world = World::start();
     let service = Service::start();
     let first = railway(&world, &service);
@@ -208,19 +208,19 @@ fn pruning_removes_what_the_book_does_not_name() {
         .replace("uplinks = [\"Office fibre\"]\n", "")
         .replace("platform = \"Fell Hall\"\n", "");
     fs::write(&book, less.trim_end_matches("uplinks = [\"Office fibre\"]")).unwrap();
-    let kept = service.must(&["book", "diff", &book], "");
-    assert!(!kept.contains("removed"), "{kept}");
-    let told = service.must(&["book", "diff", &book, "--prune"], "");
-    assert!(told.contains("removed  relay Shed line") && told.contains("would be touched"), "{told}");
-    // A look touches nothing: what it would remove goes on.
+    let unchanged = service.must(&["book", "diff", &book], "");
+    assert!(!unchanged.contains("removed"), "{unchanged}");
+    let output = service.must(&["book", "diff", &book, "--prune"], "");
+    assert!(output.contains("removed  relay Shed line") && output.contains("would be touched"), "{output}");
+    // A diff changes nothing: the relay that it would remove keeps running.
     let sends = |relay: &Value| relay["pushes"][0]["frames_sent"].as_u64() > Some(60);
     let shed = service.wait("Shed line", "going on", sends);
     let push = &shed["pushes"][0];
     assert_eq!((&push["state"], &push["reconnects"]), (&"live".into(), &0.into()), "{shed:#}");
-    let told = service.must(&["book", "apply", &book, "--prune"], "");
+    let output = service.must(&["book", "apply", &book, "--prune"], "");
     assert!(
-        told.contains("removed  relay Shed line") && told.contains("removed  uplink Office fibre"),
-        "{told}"
+        output.contains("removed  relay Shed line") && output.contains("removed  uplink Office fibre"),
+        "{output}"
     );
     let left = exported(&service);
     assert_eq!(left.matches("\n[").count(), 3 + left.matches("\n[pattern").count(), "{left}");
@@ -231,7 +231,7 @@ fn pruning_removes_what_the_book_does_not_name() {
 }
 
 #[test]
-fn a_book_that_is_written_wrongly_needs_no_service_to_be_told_so() {
+fn syntax_errors_of_a_book_are_reported_without_a_service() {
     let service = Service::start();
     let book = service.file("railway.toml", "book = 1\n[fead.Viaduct]\nurl = \"rtsp://192.0.2.9/a\"\n");
     let output = std::process::Command::new(support::program())
@@ -244,11 +244,11 @@ fn a_book_that_is_written_wrongly_needs_no_service_to_be_told_so() {
 }
 
 #[test]
-fn the_railways_own_book_is_sound_and_asks_for_its_secrets_one_by_one() {
+fn demo_book_is_valid_and_asks_for_its_secrets() {
     let service = Service::start();
     let book = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/railway.toml");
-    let sound = service.must(&["book", "check", book], "");
-    assert!(sound.contains("3 uplinks, 2 feeds, 3 destinations, 2 relays, 2 alerts."), "{sound}");
+    let audio = service.must(&["book", "check", book], "");
+    assert!(audio.contains("3 uplinks, 2 feeds, 3 destinations, 2 relays, 2 alerts."), "{audio}");
     let secrets = "camera-a\ncamera-b\nkey-of-bramble\nkey-of-thistle\nkey-of-marrow\nsteam and semaphores\n";
     let output = service.run_with(&["book", "apply", book], "camera-a\n");
     assert!(text(&output.stderr).contains("standard input ended before the password"), "{output:?}");

@@ -78,14 +78,14 @@ fn a_survey_measures_and_its_stills_are_pictures() {
     world.camera_off();
     let failed = service.run(&["feed", "survey", "Viaduct", "--for", "2s"]);
     assert_eq!(failed.status.code(), Some(1));
-    let told = text(&failed.stdout);
+    let output = text(&failed.stdout);
     for words in ["feed.connection-refused", "(connecting, after", "causes ", "RTSP is switched off"] {
-        assert!(told.contains(words), "{told}");
+        assert!(output.contains(words), "{output}");
     }
 }
 
 #[test]
-fn an_address_that_is_not_kept_is_surveyed_with_a_password_from_a_file() {
+fn unstored_address_is_surveyed_with_a_password_from_a_file() {
     let (service, world) = (Service::start(), World::start());
     let file = service.home.path().join("word");
     std::fs::write(&file, CAMERA_PASSWORD).unwrap();
@@ -143,7 +143,7 @@ fn stand_ins_are_found_added_and_given_faults() {
 }
 
 #[test]
-fn a_survey_tells_how_it_goes_on_as_events() {
+fn survey_progress_is_published_as_events() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     let token = std::fs::read_to_string(service.home.path().join("token")).unwrap();
@@ -157,11 +157,11 @@ fn a_survey_tells_how_it_goes_on_as_events() {
         .send_json(serde_json::json!({"feed": "Viaduct", "for_s": 3}))
         .unwrap();
     assert_eq!(begun.status().as_u16(), 202);
-    let mut told = 0;
+    let mut updates = 0;
     for line in BufReader::new(events.into_body().into_reader()).lines().map_while(Result::ok) {
         let Some(event) = line.strip_prefix("data: ").map(json) else { continue };
         if event["kind"] == "survey" {
-            told += 1;
+            updates += 1;
             assert_eq!(event["survey"]["feed"], "Viaduct");
             assert!(!event.to_string().contains(CAMERA_PASSWORD));
             if event["survey"]["done"] == true {
@@ -169,5 +169,5 @@ fn a_survey_tells_how_it_goes_on_as_events() {
             }
         }
     }
-    assert!(told >= 3, "{told} events");
+    assert!(updates >= 3, "{updates} updates");
 }

@@ -39,7 +39,7 @@ fn start_with_a_clock() -> (Service, Clock) {
     (Service::start_program(command), clock)
 }
 
-/// The service's own idea of the time, in seconds from ours.
+/// Returns the service's own idea of the time, in seconds from ours.
 fn ahead_s(service: &Service) -> i64 {
     let status: Value = serde_json::from_str(&service.must(&["status", "--json"], "")).unwrap();
     let now: Timestamp = status["now"].as_str().unwrap().parse().unwrap();
@@ -68,12 +68,12 @@ fn a_clock_that_is_stepped_by_an_hour_interrupts_nothing(#[case] offset: &str, #
     assert_eq!((&after["pushes"][0]["reconnects"], &after["feed"]["reconnects"]), (&0.into(), &0.into()));
     let report = world.platform.report("one").unwrap();
     assert_eq!((report.broadcasts, report.findings.len()), (1, 0), "{report:?}");
-    // What happens from now on is told in the new time, and the record stays whole.
+    // Later events carry the new time, and the history stays consistent.
     service.must(&["relay", "stop", "Line"], "");
     assert!(service.stop());
     service.start_again();
-    let told = service.must(&["logbook", "--from", "2h"], "");
-    assert!(told.contains("Line"), "{told}");
+    let output = service.must(&["logbook", "--from", "2h"], "");
+    assert!(output.contains("Line"), "{output}");
     let checks = service.must(&["selfcheck"], "");
     assert!(checks.contains("The records are sound"), "{checks}");
 }

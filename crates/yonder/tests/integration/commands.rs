@@ -26,7 +26,7 @@ fn from_nothing_to_live_and_back_by_commands() {
         (&1280.into(), &720.into())
     );
     let status = service.must(&["status"], "");
-    assert!(status.starts_with("1 of 1 relays flow as they should. 1 pushes"), "{status}");
+    assert!(status.starts_with("1 of 1 relays are up. 1 pushes"), "{status}");
     service.must(&["relay", "stop", "Line"], "");
     assert_eq!(service.relay("Line")["pushes"][0]["state"], "off");
     for (kind, name) in [("relay", "Line"), ("feed", "Viaduct"), ("destination", "Bramble")] {
@@ -35,7 +35,7 @@ fn from_nothing_to_live_and_back_by_commands() {
 }
 
 #[test]
-fn what_ran_runs_again_after_a_kill() {
+fn relays_run_again_after_a_kill() {
     let (mut service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["relay", "start", "Line"], "");
@@ -67,7 +67,7 @@ fn an_orderly_stop_ends_the_broadcast_and_tidies_up() {
 }
 
 #[test]
-fn causes_are_told_and_pass_when_things_are_put_right() {
+fn causes_are_shown_until_the_fault_is_corrected() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["destination", "rekey", "Bramble", "--key-stdin"], "a-key-nobody-knows");
@@ -92,7 +92,7 @@ fn causes_are_told_and_pass_when_things_are_put_right() {
 
     let nowhere = world.camera.url("/nowhere");
     service.must(&["feed", "edit", "Viaduct", "--url", &nowhere], "");
-    service.wait("Line", "no such stream", |relay| {
+    service.wait("Line", "does not have this stream", |relay| {
         relay["feed"]["state"] == "blocked" && relay["feed"]["cause"]["code"] == "feed.no-such-stream"
     });
 
@@ -106,7 +106,7 @@ fn causes_are_told_and_pass_when_things_are_put_right() {
 #[case::address(&["feed", "add", "A", "--url", "http://192.0.2.7/"], "", 1, "request.invalid")]
 #[case::address_port(&["feed", "add", "A", "--url", "rtsp://192.0.2.7:99999/"], "", 1, "99999")]
 #[case::name_taken(&["feed", "add", "viaduct", "--url", "rtsp://192.0.2.7/"], "", 1, "request.name-taken")]
-#[case::unknown_feed(&["relay", "add", "B", "--feed", "Viadukt", "--to", "Bramble"], "", 1, "Is it the feed \"Viaduct\"")]
+#[case::unknown_feed(&["relay", "add", "B", "--feed", "Viadukt", "--to", "Bramble"], "", 1, "Did you mean the feed \"Viaduct\"")]
 #[case::empty_key(&["destination", "add", "A", "--server", "rtmp://h/live", "--key-stdin"], " \n", 1, "stream key is missing")]
 #[case::key_with_blank(&["destination", "add", "A", "--server", "rtmp://h/live", "--key-stdin"], "ab cd", 1, "blank at position 3")]
 #[case::no_key(&["destination", "add", "A", "--server", "rtmp://h/live"], "", 2, "--key-file")]
@@ -114,7 +114,7 @@ fn causes_are_told_and_pass_when_things_are_put_right() {
 #[case::no_such_file(&["destination", "add", "A", "--server", "rtmp://h/live", "--key-file", "/nowhere/key"], "", 2, "/nowhere/key")]
 #[case::unknown_command(&["feed", "ad"], "", 2, "unrecognized subcommand")]
 #[case::remove_used(&["feed", "remove", "Viaduct"], "", 1, "request.in-use")]
-fn bad_input_gets_a_clear_answer_and_its_exit_code(
+fn invalid_input_has_a_message_and_its_exit_code(
     #[case] arguments: &[&str],
     #[case] input: &str,
     #[case] code: i32,
@@ -134,13 +134,14 @@ fn bad_input_gets_a_clear_answer_and_its_exit_code(
 }
 
 #[test]
-fn a_pasted_key_is_put_right_and_said_so() {
+fn pasted_key_is_corrected_and_reported() {
     let (service, world) = (Service::start(), World::start());
     let server = format!("{}/", world.platform.server());
     let said = service
         .must(&["destination", "add", "B", "--server", &server, "--key-stdin"], &format!("  {KEY}\r\n"));
     assert!(
-        said.contains("note       pasted: doubled") && said.contains("note       pasted: blanks"),
+        said.contains("note       pasted: repeated")
+            && said.contains("note       pasted: surrounding blanks"),
         "{said}"
     );
     assert_eq!(service.must(&["destination", "reveal", "B"], ""), format!("{KEY}\n"));
@@ -175,7 +176,7 @@ fn a_remote_service_is_named_before_the_command_or_in_the_environment() {
 }
 
 #[test]
-fn one_home_folder_holds_one_service() {
+fn data_directory_is_locked_by_one_service() {
     let service = Service::start();
     let second = support::output(
         std::process::Command::new(program())
@@ -259,7 +260,7 @@ impl StandIn {
             .unwrap();
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
         let said = lines.find_map(|line| line.find("://").map(|at| line[at - 4..].to_owned())).unwrap();
-        // What else it says is not waited for, but must not block it.
+        // Further output is drained, so that it does not block the process.
         std::thread::spawn(move || lines.for_each(drop));
         (Self(child), said)
     }
@@ -311,7 +312,7 @@ fn stand_ins_that_are_killed_and_started_again_are_live_again() {
 }
 
 #[test]
-fn every_command_answers_in_json_when_it_is_asked_to() {
+fn every_command_supports_json() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     for arguments in [
@@ -352,7 +353,7 @@ fn every_command_answers_in_json_when_it_is_asked_to() {
 }
 
 #[test]
-fn an_edit_that_is_refused_changes_nothing_of_a_relay() {
+fn refused_edit_changes_nothing() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     let picture = service.home.path().join("card.png");

@@ -131,7 +131,7 @@ fn write_certificate(folder: &Path) -> String {
     made.cert.pem()
 }
 
-/// A client that trusts one certificate alone.
+/// Returns a client that trusts one certificate alone.
 fn trusting(certificate: &str) -> ureq::Agent {
     let roots = [ureq::tls::Certificate::from_pem(certificate.as_bytes()).unwrap()];
     let tls =
@@ -148,8 +148,7 @@ fn service_speaks_tls_with_a_certificate_that_is_replaced_while_a_stream_is_open
             command.arg(option).arg(folder.path().join(file));
         }
     });
-    let printed = service.printed();
-    let link = printed.split_whitespace().find(|word| word.contains("/setup#")).expect(&printed);
+    let link = service.set_up_link();
     let (url, code) = link.split_once("/setup#").unwrap();
     let url = url.replace("127.0.0.1", "localhost");
     assert!(url.starts_with("https://"), "{url}");
@@ -199,8 +198,7 @@ fn behind_a_proxy_cookies_are_secure_and_addresses_those_of_the_clients() {
     let service = Service::start_with(|command| {
         command.args(["--public-url", "https://relay.example.net", "--trusted-proxy", "127.0.0.1"]);
     });
-    let printed = service.printed();
-    let link = printed.split_whitespace().find(|word| word.contains("/setup#")).expect(&printed);
+    let link = service.set_up_link();
     assert!(link.starts_with("https://relay.example.net/setup#"), "{link}");
     let code = link.split_once('#').unwrap().1;
     let body = json!({ "code": code, "name": "chief", "password": "a lamp in the window" });
@@ -314,8 +312,8 @@ fn behind_nginx_as_documented_sign_in_events_and_previews_work() {
     service.wait_live("Line");
     let (_proxy, url) = start_proxy(folder.path(), &service);
     let client = trusting(&certificate);
-    let printed = service.printed();
-    let code = printed.split_whitespace().find_map(|word| Some(word.split_once("/setup#")?.1)).unwrap();
+    let link = service.set_up_link();
+    let code = link.split_once("/setup#").unwrap().1;
     let body = json!({ "code": code, "name": "chief", "password": "a lamp in the window" });
     // From another address than the proxy's.
     let mut curl = Command::new("curl");

@@ -53,7 +53,7 @@ fn a_person_holds_and_resumes_and_a_crash_in_between_changes_nothing() {
 }
 
 #[test]
-fn a_camera_that_goes_is_held_and_the_logbook_tells_what_that_saved() {
+fn absent_camera_is_held_and_summarized_in_the_logbook() {
     let (service, world) = running();
     let set = "broadcast.survives-silence=1s";
     service.must(&["platform", "add", "Hasty", "--set", set], "");
@@ -73,24 +73,24 @@ fn a_camera_that_goes_is_held_and_the_logbook_tells_what_that_saved() {
     service.must(&["relay", "edit", "Line", "--hold-after", "never"], "");
     world.camera_off();
     wait_push(&service, "waiting");
-    let relay = service.wait("Line", "dialled again", |relay| relay["feed"]["attempts"].as_u64() >= Some(3));
+    let relay = service.wait("Line", "reconnecting", |relay| relay["feed"]["attempts"].as_u64() >= Some(3));
     assert_eq!(relay["pushes"][0]["state"], "waiting", "{relay:#}");
 }
 
 #[test]
-fn a_picture_of_ones_own_takes_the_place_of_the_card() {
+fn own_picture_replaces_the_default_card() {
     let (service, _world) = running();
     let out = service.home.path().join("shown.png");
-    let look = || {
+    let sample = || {
         service.must(&["relay", "holding-picture", "Line", "--out", out.to_str().unwrap()], "");
         fs::read(&out).unwrap()
     };
-    let card = look();
+    let card = sample();
     assert!(card.starts_with(b"\x89PNG") && card.len() > 10_000);
     let own = service.home.path().join("own.png");
     fs::write(&own, PICTURE).unwrap();
     service.must(&["relay", "edit", "Line", "--holding-picture", own.to_str().unwrap()], "");
-    let shown = look();
+    let shown = sample();
     assert!(shown.starts_with(b"\x89PNG") && shown != card);
     assert_eq!(service.relay("Line")["holding_picture"], true);
 
@@ -102,7 +102,7 @@ fn a_picture_of_ones_own_takes_the_place_of_the_card() {
     fs::write(&large, vec![0; 9 * 1024 * 1024]).unwrap();
     let refused = service.run(&["relay", "edit", "Line", "--holding-picture", large.to_str().unwrap()]);
     assert_eq!(refused.status.code(), Some(1), "{}", text(&refused.stderr));
-    assert_eq!(look(), shown, "what was there stays");
+    assert_eq!(sample(), shown, "what was there stays");
 
     service.must(&["relay", "edit", "Line", "--holding-picture", "none"], "");
     assert_eq!(service.relay("Line")["holding_picture"], false);

@@ -169,7 +169,7 @@ fn platform_says_bad_name() {
 }
 
 #[test]
-fn refusals_that_pass_are_waited_out_with_no_hand_touching_anything() {
+fn temporary_refusals_recover_without_intervention() {
     thread::scope(|scope| {
         scope.spawn(|| recorder_boots(404, "Not Found", |feed| feed["attempts"].as_u64() >= Some(6)));
         scope.spawn(|| {
@@ -252,7 +252,7 @@ impl Manager {
         command.env("NOTIFY_SOCKET", self.folder.path().join("notify")).env("WATCHDOG_USEC", "4000000");
     }
 
-    /// True when a ping came within `patience`.
+    /// Returns true when a ping came within `patience`.
     fn pinged(&self, patience: Duration) -> bool {
         let deadline = Instant::now() + patience;
         let mut message = [0; 256];
@@ -274,7 +274,7 @@ impl Manager {
 }
 
 #[test]
-fn media_thread_that_stands_still_is_noticed_within_ten_seconds() {
+fn blocked_media_thread_is_detected_within_ten_seconds() {
     let manager = Manager::new();
     let block = manager.folder.path().join("block");
     let service = Service::start_with(|command| {
@@ -298,11 +298,11 @@ fn media_thread_that_stands_still_is_noticed_within_ten_seconds() {
     // Views and readiness report it as well.
     let relay = service.relay("Line");
     assert_eq!(relay["feed"]["state"], "stalled", "{relay:#}");
-    service.wait_log("a media thread stands still");
+    service.wait_log("a media thread is blocked");
 }
 
 #[test]
-fn watchdog_minds_neither_a_damaged_secret_nor_a_locked_database() {
+fn watchdog_ignores_a_damaged_secret_and_a_locked_database() {
     let manager = Manager::new();
     let service = Service::start_with(|command| manager.configure(command));
     let _world = running(&service);
@@ -326,7 +326,7 @@ fn watchdog_minds_neither_a_damaged_secret_nor_a_locked_database() {
 }
 
 #[test]
-fn disk_that_hangs_stops_neither_media_nor_the_watchdog_and_a_relay_is_held_and_stopped() {
+fn blocked_disk_stops_neither_media_nor_watchdog_nor_hold() {
     let manager = Manager::new();
     let hang = manager.folder.path().join("hang");
     let service = Service::start_with(|command| {
@@ -429,7 +429,7 @@ fn two_hundred_feeds_and_a_silent_name_server_need_few_threads() {
 }
 
 #[test]
-fn slate_is_on_the_output_after_a_power_cut_that_the_camera_did_not_survive() {
+fn slate_is_sent_after_a_power_failure_without_the_camera() {
     let mut service = Service::start();
     let world = running(&service);
     // The keyframe is saved in the background.
@@ -452,7 +452,7 @@ fn slate_is_on_the_output_after_a_power_cut_that_the_camera_did_not_survive() {
     service.must(&["relay", "stop", "Line"], "");
     world.camera_off();
     service.must(&["relay", "start", "Line", "--force"], "");
-    let relay = service.wait_for("Line", "dialled again", s(20), |relay| {
+    let relay = service.wait_for("Line", "reconnecting", s(20), |relay| {
         assert_ne!(relay["pushes"][0]["state"], "holding", "{relay:#}");
         relay["feed"]["attempts"].as_u64() >= Some(4)
     });
@@ -460,7 +460,7 @@ fn slate_is_on_the_output_after_a_power_cut_that_the_camera_did_not_survive() {
 }
 
 #[test]
-fn unit_is_started_again_however_often_it_failed() {
+fn unit_is_restarted_after_every_failure() {
     let unit = include_str!("../../../../packaging/yonder-relay.service");
     for line in ["StartLimitIntervalSec=0", "Restart=always", "After=network-online.target time-sync.target"]
     {

@@ -1,5 +1,5 @@
-//! The real binary on loopback, driven through its client and its API. One program, so that it is linked once and its tests, which
-//! mostly wait, run side by side.
+//! The real binary on loopback, driven through its client and its API. One program, so that it is linked once and its
+//! tests, which mostly wait, run side by side.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 

@@ -23,8 +23,8 @@ fn a_backup_taken_while_it_runs_brings_everything_back() {
     service.wait_live("Line");
     let backup = service.home.path().join("records.backup");
     let backup = backup.to_str().unwrap();
-    let told = service.must(&["backup", "--out", backup], "");
-    assert!(told.contains("master key"), "{told}");
+    let output = service.must(&["backup", "--out", backup], "");
+    assert!(output.contains("master key"), "{output}");
     assert_eq!(fs::metadata(backup).unwrap().permissions().mode() & 0o777, 0o600);
     let bytes = fs::read(backup).unwrap();
     for secret in [KEY, support::CAMERA_PASSWORD] {
@@ -125,8 +125,8 @@ fn backups_are_made_by_themselves_and_the_records_can_be_upgraded() {
         assert!(begun.elapsed() < WAIT_TIMEOUT, "old backups stay: {:?}", names());
         std::thread::sleep(Duration::from_millis(50));
     }
-    let told = service.must(&["selfcheck"], "");
-    assert!(told.contains("The last backup is 0 h old"), "{told}");
+    let output = service.must(&["selfcheck"], "");
+    assert!(output.contains("The last backup is 0 h old"), "{output}");
     let trail = service.must(&["audit"], "");
     assert!(trail.contains("backed-up") && trail.contains("schedule"), "{trail}");
 
@@ -136,7 +136,7 @@ fn backups_are_made_by_themselves_and_the_records_can_be_upgraded() {
     };
     let checked = upgrade(&["--check"]);
     assert!(checked.status.success(), "{}", text(&checked.stderr));
-    assert!(text(&checked.stdout).contains("nothing is to be migrated"), "{}", text(&checked.stdout));
+    assert!(text(&checked.stdout).contains("no migration is needed"), "{}", text(&checked.stdout));
     let refused = upgrade(&[]);
     assert_eq!(refused.status.code(), Some(1));
     assert!(text(&refused.stderr).contains("Stop the service first"), "{}", text(&refused.stderr));
@@ -144,7 +144,7 @@ fn backups_are_made_by_themselves_and_the_records_can_be_upgraded() {
     assert!(service.stop());
     let restored = restore(service.home.path(), &[backup.to_str().unwrap()]);
     assert!(restored.status.success(), "{}", text(&restored.stderr));
-    // What other users may have read is said, and ends.
+    // Permissions that let other users read the key are reported and corrected.
     let token = service.home.path().join("token");
     fs::set_permissions(&token, fs::Permissions::from_mode(0o644)).unwrap();
     service.start_again();
@@ -153,18 +153,18 @@ fn backups_are_made_by_themselves_and_the_records_can_be_upgraded() {
 }
 
 #[test]
-fn a_selfcheck_tells_what_the_service_stands_on() {
+fn selfcheck_reports_all_checks() {
     let service = Service::start();
-    let told = service.must(&["selfcheck"], "");
+    let output = service.must(&["selfcheck"], "");
     for check in ["records", "secrets", "disk", "backup", "open-files", "authorities"] {
-        assert!(told.contains(check), "{check} is not in {told}");
+        assert!(output.contains(check), "{check} is not in {output}");
     }
     let checks: Value = serde_json::from_str(&service.must(&["selfcheck", "--json"], "")).unwrap();
     assert!(checks.as_array().unwrap().iter().all(|check| check["level"] != "fail"), "{checks:#}");
 }
 
 #[test]
-fn figures_are_read_with_a_token_and_not_without() {
+fn metrics_need_a_token() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["relay", "start", "Line"], "");
@@ -182,7 +182,7 @@ fn figures_are_read_with_a_token_and_not_without() {
 }
 
 #[test]
-fn the_service_manager_hears_that_it_is_ready_alive_and_stopping() {
+fn service_manager_is_notified_of_ready_watchdog_and_stopping() {
     let home = tempfile::tempdir().unwrap();
     let socket = home.path().join("notify");
     let manager = UnixDatagram::bind(&socket).unwrap();

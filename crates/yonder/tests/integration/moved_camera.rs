@@ -12,7 +12,7 @@ use yonder_sim::{Camera, CameraConfig, CameraStream, railway_feeds};
 const NAME: &str = "summit.example.net";
 
 #[test]
-fn a_camera_that_moves_behind_its_name_is_found_where_it_is() {
+fn camera_with_a_new_address_is_found_by_its_name() {
     let folder = tempfile::tempdir().unwrap();
     let hosts = folder.path().join("hosts");
     let point_to = |address: Ipv4Addr| {

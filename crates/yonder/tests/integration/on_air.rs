@@ -46,7 +46,7 @@ fn a_relay_runs_within_its_windows_only_and_tells_when_they_change() {
     assert_eq!((&relay["wanted"], &relay["on_air"]["now"]), (&"on".into(), &false.into()));
     service
         .wait("Line", "off", |relay| relay["feed"]["state"] == "off" && relay["pushes"][0]["state"] == "off");
-    // What does not run is not counted as down.
+    // Time off the air is not counted as down.
     service.kill();
     service.start_again();
     assert_eq!(service.relay("Line")["feed"]["state"], "off");
@@ -112,14 +112,14 @@ fn a_broadcast_rolls_over_before_its_platform_ends_it() {
 }
 
 #[test]
-fn times_that_are_none_are_refused_and_nothing_changes() {
+fn invalid_times_are_refused_and_nothing_changes() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     for (option, value, said) in [
-        ("--on-air", "weekdays 08:00-18:00", "is no day"),
-        ("--on-air", "daily 25:00-18:00", "is no time of day"),
-        ("--zone", "Fell/Summit", "is no time zone"),
-        ("--quiet-minute", "four", "is no time of day"),
+        ("--on-air", "weekdays 08:00-18:00", "is not a day"),
+        ("--on-air", "daily 25:00-18:00", "is not a time of day"),
+        ("--zone", "Fell/Summit", "is not a time zone"),
+        ("--quiet-minute", "four", "is not a time of day"),
     ] {
         let refused = service.run(&["relay", "edit", "Line", option, value]);
         assert_eq!(refused.status.code(), Some(1), "{option} {value}");

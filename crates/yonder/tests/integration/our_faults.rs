@@ -17,7 +17,7 @@ fn running(service: &Service) -> World {
 }
 
 #[test]
-fn on_a_full_disk_broadcasts_go_on_changes_are_refused_and_room_heals_it() {
+fn full_disk_refuses_changes_while_broadcasts_continue() {
     let mut service = Service::start();
     assert!(service.stop());
     let home = service.home.path().to_owned();
@@ -65,8 +65,8 @@ fn on_a_full_disk_relays_are_held_and_stopped_and_people_sign_in() {
     let held = service.wait("Line", "held", |relay| relay["pushes"][0]["state"] == "holding");
     assert_eq!((&held["wanted"], &held["wanted_unsaved"]), (&"hold".into(), &true.into()));
     let shown = service.must(&["status"], "");
-    assert!(shown.contains("not stored"), "{shown}");
-    // What the failed write gave back may be room enough for a small one.
+    assert!(shown.contains("not saved"), "{shown}");
+    // Space released by the failed write may suffice for a small one.
     fill_disk(&home);
     service.must(&["relay", "stop", "Line"], "");
     let stopped = service.relay("Line");
@@ -119,14 +119,14 @@ fn output_that_cannot_be_written_is_a_failure_and_a_closed_pipe_is_none() {
 }
 
 fn set_file_limit(process: u32, limit: usize) {
-    // The soft limit alone: the hard one belongs to whoever started us.
+    // The soft limit alone: the hard limit belongs to the parent process.
     let set = format!("--nofile={limit}:");
     let done = Command::new("prlimit").args(["--pid", &process.to_string(), &set]).output().unwrap();
     assert!(done.status.success(), "{}", text(&done.stderr));
 }
 
 #[test]
-fn without_file_descriptors_the_service_waits_and_goes_on_once_there_are_some() {
+fn service_recovers_from_exhausted_file_descriptors() {
     let service = Service::start();
     let world = running(&service);
     let process = service.process();
@@ -134,7 +134,7 @@ fn without_file_descriptors_the_service_waits_and_goes_on_once_there_are_some() 
     set_file_limit(process, open.saturating_sub(2));
     world.camera_off();
     world.camera_on();
-    // Nobody can be let in and nothing can be dialled.
+    // No connection can be accepted or made.
     service.wait_log("Too many open files");
     assert!(!service.run(&["status"]).status.success());
     set_file_limit(process, 4_096);
@@ -148,7 +148,7 @@ fn without_file_descriptors_the_service_waits_and_goes_on_once_there_are_some() 
 }
 
 #[test]
-fn while_the_records_are_locked_broadcasts_go_on_and_changes_wait_or_are_refused() {
+fn locked_records_delay_changes_while_broadcasts_continue() {
     let service = Service::start();
     let _world = running(&service);
     let records = Connection::open(service.home.path().join("yonder.db")).unwrap();
@@ -305,7 +305,7 @@ fn without_its_master_key_the_service_does_not_start_and_makes_no_other() {
 }
 
 #[test]
-fn records_whose_master_key_is_lost_go_on_once_their_secrets_are_set_again() {
+fn records_with_a_lost_master_key_work_once_secrets_are_set_again() {
     let mut service = Service::start();
     let _world = running(&service);
     assert!(service.stop());
@@ -314,7 +314,7 @@ fn records_whose_master_key_is_lost_go_on_once_their_secrets_are_set_again() {
     assert!(said.contains("feed Viaduct: set its password again"), "{said}");
     assert!(said.contains("destination Bramble: set its key again"), "{said}");
     let refused = service.run(&["master-key", "reset"]);
-    assert!(text(&refused.stderr).contains("opens these records"), "{}", text(&refused.stderr));
+    assert!(text(&refused.stderr).contains("belongs to these records"), "{}", text(&refused.stderr));
     service.start_again();
     service.wait("Line", "blocked", |relay| relay["feed"]["cause"]["code"] == "feed.secret-lost");
     service.must(&["feed", "edit", "Viaduct", "--password-stdin"], support::CAMERA_PASSWORD);
@@ -329,7 +329,7 @@ fn the_master_key_is_rotated_without_ending_a_broadcast_and_a_cut_rotation_is_co
     let key = service.home.path().join("master.key");
     let former = fs::read(&key).unwrap();
     let said = service.must(&["master-key", "rotate"], "");
-    assert!(said.contains("secrets sealed under it: 2"), "{said}");
+    assert!(said.contains("secrets encrypted again: 2"), "{said}");
     assert_ne!(fs::read(&key).unwrap(), former);
     assert_eq!(service.relay("Line")["pushes"][0]["reconnects"], 0);
     assert!(service.must(&["selfcheck"], "").contains("Every secret opens"));

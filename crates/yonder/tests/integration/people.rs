@@ -21,7 +21,7 @@ fn join(service: &Service, invited: &str) -> Value {
 }
 
 #[test]
-fn somebody_is_invited_comes_gets_another_role_and_goes() {
+fn person_is_invited_changed_and_removed() {
     let service = Service::start();
     let invited = service.must(&["person", "invite", "Signal box", "--role", "operator"], "");
     assert!(
@@ -52,13 +52,13 @@ fn somebody_is_invited_comes_gets_another_role_and_goes() {
     assert!(again.contains("Night desk (admin) can choose a new password"), "{again}");
     service.must(&["person", "uninvite", "Night desk"], "");
     let lines = service.must(&["logbook"], "");
-    for deed in ["invited", "joined", "uninvited", "removed"] {
-        assert!(lines.contains(deed), "{deed}: {lines}");
+    for action in ["invited", "joined", "uninvited", "removed"] {
+        assert!(lines.contains(action), "{action}: {lines}");
     }
 }
 
 #[test]
-fn a_token_lets_a_program_in_from_elsewhere_as_far_as_its_role_goes() {
+fn remote_token_has_its_roles_permissions() {
     let service = Service::start();
     let file = service.home.path().join("wall.token");
     let path = file.display().to_string();
@@ -83,8 +83,8 @@ fn a_token_lets_a_program_in_from_elsewhere_as_far_as_its_role_goes() {
     // A file that is there is not written over, and no token is made for nothing.
     let twice = service.run(&["token", "add", "Another", "--out", &path]);
     assert_eq!(twice.status.code(), Some(2));
-    let taken = service.run(&["token", "add", "wall display", "--out", &(path.clone() + "2")]);
-    assert_eq!((taken.status.code(), file.with_file_name("wall.token2").exists()), (Some(1), false));
+    let refused = service.run(&["token", "add", "wall display", "--out", &(path.clone() + "2")]);
+    assert_eq!((refused.status.code(), file.with_file_name("wall.token2").exists()), (Some(1), false));
     service.must(&["token", "remove", "Wall display"], "");
     assert_eq!(from_elsewhere(&["status"]).status.code(), Some(1));
 }

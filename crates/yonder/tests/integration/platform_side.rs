@@ -10,7 +10,7 @@ fn json(service: &Service, arguments: &[&str]) -> Value {
     serde_json::from_str(&service.must(&[arguments, &["--json"]].concat(), "")).unwrap()
 }
 
-/// What is not passed, as "subject check level".
+/// Returns the checks that did not pass, as "subject check level".
 fn trouble(checks: &Value) -> Vec<String> {
     let all = checks.as_array().unwrap().iter().filter(|check| check["level"] != "pass");
     let word = |check: &Value, name: &str| check[name].as_str().unwrap().to_owned();
@@ -31,7 +31,7 @@ fn add_srt(service: &Service, world: &World, name: &str) {
 #[case::apart(" planted-stream-key-9Z\r\n", &["--server", "rtmp://ingest.example.net//live/"])]
 #[case::quoted("\"planted-stream-key-9Z\"", &["--server", "\"RTMP://ingest.example.net/live\""])]
 #[case::twice("planted-stream-key-9Z", &["--server", "rtmp://ingest.example.net/live/planted-stream-key-9Z"])]
-fn pasted_details_are_put_right_and_shown_back(#[case] key: &str, #[case] server: &[&str]) {
+fn pasted_input_is_corrected_and_reported(#[case] key: &str, #[case] server: &[&str]) {
     let service = Service::start();
     let added = service.must(&[&["destination", "add", "Bramble", "--key-stdin"], server].concat(), key);
     assert!(added.contains("rtmp://ingest.example.net/live\n"), "{added}");
@@ -40,11 +40,11 @@ fn pasted_details_are_put_right_and_shown_back(#[case] key: &str, #[case] server
 }
 
 #[rstest]
-#[case::watch_page("https://bramble.example.net/watch/summit", "page for encoders")]
+#[case::watch_page("https://bramble.example.net/watch/summit", "address for encoders")]
 #[case::camera("rtsp://192.0.2.7/main", "address of a camera")]
-#[case::no_application("rtmp://ingest.example.net", "lacks the application")]
+#[case::no_application("rtmp://ingest.example.net", "has no application")]
 #[case::listener("srt://ingest.example.net:9000?mode=listener", "pushes call the platform")]
-fn what_cannot_be_a_server_is_refused_with_its_reason(#[case] server: &str, #[case] says: &str) {
+fn invalid_server_is_refused_with_its_reason(#[case] server: &str, #[case] says: &str) {
     let service = Service::start();
     let refused = service.run_with(&["destination", "add", "X", "--server", server, "--key-stdin"], KEY);
     assert_eq!(refused.status.code(), Some(1));
@@ -53,7 +53,7 @@ fn what_cannot_be_a_server_is_refused_with_its_reason(#[case] server: &str, #[ca
 }
 
 #[test]
-fn the_same_key_at_the_same_server_is_refused_and_at_another_one_told() {
+fn duplicate_key_is_refused_at_the_same_server_and_remarked_at_another() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     let server = world.platform.server();
@@ -107,13 +107,13 @@ fn a_failed_preflight_keeps_a_relay_off_until_it_is_forced() {
     service.set_up_line(&world);
     service.must(&["destination", "edit", "Bramble", "--platform", "Thistle Stage"], "");
     let refused = service.run(&["relay", "start", "Line"]);
-    let told = text(&refused.stderr);
+    let output = text(&refused.stderr);
     assert_eq!(refused.status.code(), Some(1));
     assert!(
-        told.contains("relay.preflight-failed") && told.contains("Thistle Stage takes rtmps, not rtmp"),
-        "{told}"
+        output.contains("relay.preflight-failed") && output.contains("Thistle Stage accepts rtmps, not rtmp"),
+        "{output}"
     );
-    assert!(told.contains("Thistle Stage wants sound"), "{told}");
+    assert!(output.contains("Thistle Stage requires audio"), "{output}");
     assert_eq!(service.relay("Line")["wanted"], "off");
     service.must(&["relay", "start", "Line", "--force"], "");
     service.wait_live("Line");
@@ -150,14 +150,14 @@ fn a_camera_that_cannot_be_pulled_fails_with_its_cause_and_may_be_forced() {
 }
 
 #[test]
-fn two_relays_do_not_fight_for_a_key() {
+fn second_relay_with_the_same_key_is_refused() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["relay", "start", "Line"], "");
     service.must(&["relay", "add", "Other", "--feed", "Viaduct", "--to", "Bramble"], "");
     let refused = service.run(&["relay", "start", "Other"]);
-    let told = text(&refused.stderr);
-    assert!(told.contains("the relay Line pushes to this destination already"), "{told}");
+    let output = text(&refused.stderr);
+    assert!(output.contains("the relay Line pushes to this destination already"), "{output}");
     service.must(&["relay", "stop", "Line"], "");
     service.must(&["relay", "start", "Other"], "");
     // Cleared once, it is still looked whether the key is free.
@@ -183,7 +183,7 @@ fn a_relay_is_checked_once_and_again_after_a_change() {
 }
 
 #[test]
-fn a_key_for_one_broadcast_is_spent_when_that_is_over() {
+fn one_broadcast_key_is_used_up_after_the_broadcast() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["destination", "edit", "Bramble", "--key-kind", "one-broadcast"], "");
@@ -241,11 +241,7 @@ fn rolling_key_and_passphrase_reconnects_that_push_alone_and_reveal_shows_both()
 #[case::as_it_goes(&[], "rtmp", "pass")]
 #[case::over_srt(&["--over", "srt"], "srt", "pass")]
 #[case::by_stricter_rules(&["--as", "Thistle Stage"], "rtmp", "fail")]
-fn a_rehearsal_tells_what_a_platform_would_see(
-    #[case] how: &[&str],
-    #[case] over: &str,
-    #[case] level: &str,
-) {
+fn rehearsal_grades_the_stream(#[case] how: &[&str], #[case] over: &str, #[case] level: &str) {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["destination", "edit", "Bramble", "--platform", "Plain RTMP"], "");
@@ -257,13 +253,13 @@ fn a_rehearsal_tells_what_a_platform_would_see(
     let graded = &held[0]["graded"];
     assert_eq!((&graded["width"], &graded["video_codec"]), (&1280.into(), &"H.264".into()));
     assert!(graded["pictures"].as_u64().unwrap() > 60 && graded["keyframe_ms"] == 2_000, "{graded}");
-    // Nobody watched, and nothing was left running.
+    // No session is left running.
     assert!(world.platform.report("one").is_none());
     assert_eq!(service.relay("Line")["feed"]["state"], "off");
 }
 
 #[test]
-fn a_rehearsal_without_a_camera_says_why_nothing_came() {
+fn rehearsal_without_a_camera_has_its_cause() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.run_with(&["feed", "edit", "Viaduct", "--password-stdin", "--user", "rail"], "wrong");
@@ -273,7 +269,7 @@ fn a_rehearsal_without_a_camera_says_why_nothing_came() {
 }
 
 #[test]
-fn rule_sheets_ship_are_changed_and_come_back() {
+fn built_in_sheets_are_changed_and_restored() {
     let service = Service::start();
     let shipped = json(&service, &["platform", "list"]);
     let names: Vec<&str> = shipped.as_array().unwrap().iter().map(|p| p["name"].as_str().unwrap()).collect();
@@ -296,13 +292,17 @@ fn rule_sheets_ship_are_changed_and_come_back() {
     let unknown =
         ["destination", "add", "X", "--server", "rtmp://h/live", "--key-stdin", "--platform", "Parish Hal"];
     let refused = service.run_with(&unknown, KEY);
-    assert!(text(&refused.stderr).contains("\"Parish Hall\" that you mean"), "{}", text(&refused.stderr));
+    assert!(
+        text(&refused.stderr).contains("Did you mean the platform \"Parish Hall\""),
+        "{}",
+        text(&refused.stderr)
+    );
     assert_eq!(service.run(&["platform", "remove", "Marrow Hall"]).status.code(), Some(1));
     assert!(service.must(&["platform", "rules"], "").contains("broadcast.survives-silence"));
 }
 
 #[test]
-fn the_budget_adds_up_what_runs_and_what_would() {
+fn budget_sums_running_and_hypothetical_loads() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     let unitless = service.run(&["uplink", "add", "Fibre", "--rate", "20000"]);
@@ -326,13 +326,13 @@ fn the_budget_adds_up_what_runs_and_what_would() {
         "{more:#}"
     );
     let chart = service.must(&["budget", "--what-fits", "4"], "");
-    assert!(chart.contains("What fits on Fibre to 4 destinations") && chart.contains("1920×1080"), "{chart}");
+    assert!(chart.contains("Capacity of Fibre to 4 destinations") && chart.contains("1920×1080"), "{chart}");
     let wrong = service.run(&["budget", "--rate", "4"]);
     assert_eq!(wrong.status.code(), Some(1));
 }
 
 #[test]
-fn what_was_sent_is_counted_across_a_restart() {
+fn traffic_is_counted_across_a_restart() {
     let (mut service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["uplink", "add", "Fibre", "--rate", "20Mbit/s", "--allowance", "500GB"], "");

@@ -25,7 +25,7 @@ impl Random {
 }
 
 #[test]
-fn whenever_the_power_goes_the_records_are_sound_and_everything_comes_back() {
+fn power_failures_leave_valid_records_and_relays_recover() {
     let seed = setting("YONDER_SEED", u64::from(std::process::id()));
     let mut random = Random(seed | 1);
     let (mut service, world) = (Service::start(), World::start());
@@ -42,9 +42,9 @@ fn whenever_the_power_goes_the_records_are_sound_and_everything_comes_back() {
             acknowledged = next;
         }
         // At times a change is under way when it happens.
-        let under_way = (random.next(2) == 0).then(|| acknowledged % 600 + 1);
+        let in_progress = (random.next(2) == 0).then(|| acknowledged % 600 + 1);
         std::thread::scope(|scope| {
-            if let Some(next) = under_way {
+            if let Some(next) = in_progress {
                 let (service, after) = (&service, format!("{next}s"));
                 scope.spawn(move || service.run(&["relay", "edit", "Line", "--hold-after", &after]));
             }
@@ -55,15 +55,15 @@ fn whenever_the_power_goes_the_records_are_sound_and_everything_comes_back() {
         service.start_again();
         let found = service.relay("Line")["hold_after_s"].as_u64().unwrap();
         assert!(
-            found == acknowledged || Some(found) == under_way,
+            found == acknowledged || Some(found) == in_progress,
             "seed {seed}, cut {cut}: {found} was found, {acknowledged} was answered as done"
         );
         acknowledged = found;
         // At times it goes again before everything is back.
         if random.next(3) > 0 {
             service.wait_live("Line");
-            let sound = service.must(&["selfcheck"], "");
-            assert!(sound.contains("The records are sound."), "seed {seed}, cut {cut}: {sound}");
+            let audio = service.must(&["selfcheck"], "");
+            assert!(audio.contains("The records are sound."), "seed {seed}, cut {cut}: {audio}");
         }
     }
     service.wait_live("Line");

@@ -14,11 +14,11 @@ fn json(service: &Service, arguments: &[&str]) -> Value {
 fn wait_for(service: &Service, arguments: &[&str], wished: impl Fn(&Value) -> bool) -> Value {
     let deadline = Instant::now() + WAIT_TIMEOUT;
     loop {
-        let told = json(service, arguments);
-        if wished(&told) {
-            return told;
+        let output = json(service, arguments);
+        if wished(&output) {
+            return output;
         }
-        assert!(Instant::now() < deadline, "{arguments:?}: {told:#}");
+        assert!(Instant::now() < deadline, "{arguments:?}: {output:#}");
         std::thread::sleep(Duration::from_millis(50));
     }
 }
@@ -36,7 +36,7 @@ fn running() -> (Service, World) {
 }
 
 #[test]
-fn a_camera_that_was_away_is_told_with_its_time_its_cause_and_its_side() {
+fn outage_has_its_time_cause_and_fault_domain() {
     let (service, world) = running();
     wait_for(&service, &["report", "--json"], |report| report["lines"].as_array().unwrap().len() == 3);
     world.camera_off();
@@ -69,13 +69,13 @@ fn a_camera_that_was_away_is_told_with_its_time_its_cause_and_its_side() {
     assert_eq!(lines.next(), Some("kind,name,destination,begin,end,down_s,side,code,message"));
     assert!(lines.next().unwrap().split(',').count() >= 9);
     let nothing = service.must(&["report", "--month", "2020-01"], "");
-    assert!(nothing.contains("Nothing was wanted in this time."), "{nothing}");
+    assert!(nothing.contains("No relay was on in this period."), "{nothing}");
 }
 
 #[test]
-fn the_logbook_tells_states_with_causes_and_who_did_what() {
+fn logbook_has_states_with_causes_and_actions() {
     let (service, world) = running();
-    // What lasts no longer than the recorder's look is not written down.
+    // Outages shorter than the poll interval are not recorded.
     let flows = |lines: &Value| {
         let mut lines = lines.as_array().unwrap().iter();
         lines.any(|line| line["kind"] == "feed" && line["what"] == "flowing")
@@ -122,7 +122,7 @@ fn the_logbook_tells_states_with_causes_and_who_did_what() {
 }
 
 #[test]
-fn a_crash_and_an_ordered_stop_are_told_apart() {
+fn crash_is_distinguished_from_an_orderly_stop() {
     let (mut service, _world) = running();
     wait_for(&service, &["report", "--json"], |report| report["lines"].as_array().unwrap().len() == 3);
     service.kill();
@@ -136,9 +136,13 @@ fn a_crash_and_an_ordered_stop_are_told_apart() {
     let report = wait_for(&service, &["report", "--json"], crashed);
     assert!(outages(&report, "push").iter().all(|outage| outage["side"] == "ours"), "{report:#}");
 
-    let told = "service yonder  started";
+    let output = "service yonder  started";
     let log = service.must(&["logbook", "--about", "yonder"], "");
-    assert_eq!((log.matches(told).count(), log.matches("a crash, or a power cut").count()), (2, 1), "{log}");
+    assert_eq!(
+        (log.matches(output).count(), log.matches("a crash, or a power cut").count()),
+        (2, 1),
+        "{log}"
+    );
     assert!(service.stop());
     service.start_again();
     service.wait_live("Line");
@@ -152,7 +156,7 @@ fn a_crash_and_an_ordered_stop_are_told_apart() {
 }
 
 #[test]
-fn wrong_questions_are_refused_with_the_field() {
+fn invalid_queries_are_refused_with_the_field() {
     let service = Service::start();
     for (arguments, field) in [
         (vec!["report", "--month", "2026-13"], "month"),
@@ -168,7 +172,7 @@ fn wrong_questions_are_refused_with_the_field() {
         );
     }
     assert_eq!(service.run(&["logbook", "--from", "yesterday"]).status.code(), Some(2));
-    assert!(service.must(&["logbook", "--about", "Nobody"], "").contains("no such lines"));
+    assert!(service.must(&["logbook", "--about", "Nobody"], "").contains("No logbook entry matches"));
 }
 
 #[test]

@@ -10,7 +10,7 @@ impl Address {
     const TEXT: &str = "192.0.2.41";
 
     /// # Panics
-    /// Where addresses cannot be added: the test needs root, or `sudo` without a password.
+    /// Message if addresses cannot be added: the test needs root, or `sudo` without a password.
     fn take() -> Self {
         assert!(ip("add"), "addresses of this machine cannot be changed");
         Self
@@ -65,9 +65,9 @@ fn a_push_survives_an_uplink_that_goes_and_returns_once_it_is_back() {
     let _address = Address::take();
     let relay = service.wait("Line", "by the fibre again", by("Office fibre"));
     assert_eq!(relay["pushes"][0]["reconnects"], 2, "{relay:#}");
-    let told = service.must(&["logbook"], "");
-    assert!(told.contains("push.uplink-away"), "{told}");
-    // What each carried is told apart; the ledger is written at the end.
+    let output = service.must(&["logbook"], "");
+    assert!(output.contains("push.uplink-away"), "{output}");
+    // Traffic is counted per uplink, and written at the end.
     assert!(service.stop());
     service.start_again();
     let uplinks: Value = serde_json::from_str(&service.must(&["uplink", "list", "--json"], "")).unwrap();
@@ -77,7 +77,7 @@ fn a_push_survives_an_uplink_that_goes_and_returns_once_it_is_back() {
 }
 
 #[test]
-fn what_binds_is_checked_before_it_is_kept() {
+fn uplink_bindings_are_checked_before_they_are_stored() {
     let service = Service::start();
     service.must(&["uplink", "add", "Office fibre", "--rate", "40Mbit/s", "--source", "127.0.0.44"], "");
     service.must(&["uplink", "add", "Plain", "--rate", "40Mbit/s"], "");

@@ -53,7 +53,7 @@ impl Service {
         Self::start_program(command)
     }
 
-    /// Starts the program as told, in a home folder of its own.
+    /// Starts the program with these arguments, in its own data directory.
     pub(crate) fn start_program(command: Command) -> Self {
         let mut service = Self { home: tempfile::tempdir().unwrap(), child: None };
         service.start_as(command, "127.0.0.1:0");
@@ -140,7 +140,21 @@ impl Service {
         }
     }
 
-    /// What the service printed.
+    /// Waits for the one-time link to set up the first person, which a new service prints once it listens.
+    pub(crate) fn set_up_link(&self) -> String {
+        let deadline = Instant::now() + WAIT_TIMEOUT;
+        loop {
+            let printed = self.printed();
+            let links = printed.split_inclusive('\n').filter(|line| line.ends_with('\n'));
+            if let Some(link) = links.flat_map(str::split_whitespace).find(|text| text.contains("/setup#")) {
+                return link.to_owned();
+            }
+            assert!(Instant::now() < deadline, "no link: {printed}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Returns the standard output of the service so far.
     pub(crate) fn printed(&self) -> String {
         fs::read_to_string(self.home.path().join("out.txt")).unwrap_or_default()
     }
@@ -150,7 +164,7 @@ impl Service {
         serde_json::from_str::<Value>(&text).unwrap()["url"].as_str().unwrap().to_owned()
     }
 
-    /// The token of the machine's own client.
+    /// Returns the token of the machine's own client.
     pub(crate) fn token(&self) -> String {
         fs::read_to_string(self.home.path().join("token")).unwrap().trim().to_owned()
     }
@@ -254,7 +268,7 @@ impl Service {
         self.wait_for(name, what, WAIT_TIMEOUT, wished)
     }
 
-    /// The same within another time.
+    /// Returns the same within another time.
     pub(crate) fn wait_for(
         &self,
         name: &str,
@@ -289,7 +303,7 @@ impl Service {
     /// Waits until the push of a relay has failed so many times in a row.
     pub(crate) fn wait_attempts(&self, name: &str, attempts: u64, patience: Duration) {
         let failed = |relay: &Value| relay["pushes"][0]["attempts"].as_u64() >= Some(attempts);
-        self.wait_for(name, "dialled again and again", patience, failed);
+        self.wait_for(name, "reconnecting repeatedly", patience, failed);
     }
 
     pub(crate) fn wait_live(&self, name: &str) -> Value {
@@ -385,12 +399,12 @@ impl World {
         run()
     }
 
-    /// What the camera has.
+    /// Streams of the camera.
     pub(crate) fn streams(&self) -> &[CameraStream] {
         &self.streams
     }
 
-    /// Runs something on the stand-ins' runtime, where it may leave something that goes on.
+    /// Runs a function on the stand-ins' runtime, where it may leave tasks running.
     pub(crate) async fn run<T: Send + 'static>(&self, what: impl Future<Output = T> + Send + 'static) -> T {
         self.runtime().spawn(what).await.unwrap()
     }
@@ -443,7 +457,7 @@ pub(crate) struct SmallDisk(PathBuf);
 
 impl SmallDisk {
     /// # Panics
-    /// Where nothing can be mounted: the test needs root, or `sudo` without a password.
+    /// Message if nothing can be mounted: the test needs root, or `sudo` without a password.
     pub(crate) fn mount(over: &Path) -> Self {
         let own =
             format!("uid={},gid={}", rustix::process::getuid().as_raw(), rustix::process::getgid().as_raw());

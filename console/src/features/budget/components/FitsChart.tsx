@@ -15,7 +15,7 @@ export function FitsChart({ fits }: { fits: WhatFits }): ReactNode {
   const speeds = [...new Set(fits.rows.map((row) => row.fps))].sort((a, b) => a - b);
   const sizes = [...new Set(fits.rows.map((row) => `${row.width}×${row.lines}`))];
   return (
-    <Scroll label={`What fits in ${fits.uplink}`}>
+    <Scroll label={`Capacity of ${fits.uplink}`}>
       <table className="w-full min-w-[420px] border-separate border-spacing-1 text-center text-[13px]">
         <caption className="pb-2 text-left text-[13px] text-quiet">
           {rate(fits.each_kbps)} for each of {fits.destinations} on {fits.uplink}

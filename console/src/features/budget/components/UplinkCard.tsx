@@ -1,21 +1,21 @@
 import type { ReactNode } from "react";
 
 import type { UplinkBudget } from "../../../api/types";
-import { rate, volume } from "../../../lib/format";
+import { counted, rate, volume } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import { Dialog } from "../../../ui/Dialog";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { May } from "../../session";
 import { useRemoveUplink } from "../queries";
 import { UplinkBar } from "./UplinkBar";
 import { UplinkForm } from "./UplinkForm";
 
 const VERDICTS: Record<string, { text: string; tone: string }> = {
-  fits: { text: "It fits.", tone: "text-flow" },
-  tight: { text: "It is tight: the headroom is used.", tone: "text-wait" },
-  over: { text: "It does not fit.", tone: "text-block" },
+  fits: { text: "Fits.", tone: "text-flow" },
+  tight: { text: "Tight: the reserve is used.", tone: "text-wait" },
+  over: { text: "Does not fit.", tone: "text-block" },
 };
 
 /** One uplink: what its pushes need, what it has, and what the month comes to. */
@@ -28,13 +28,13 @@ export function UplinkCard({ budget, daysLeft }: { budget: UplinkBudget; daysLef
     <Card
       label={`Uplink ${uplink.name}`}
       title={uplink.name}
-      aside={`${place}${uplink.backup ? ", backup" : ""} · ${rate(uplink.up_kbps)} up, ${uplink.headroom_percent} % kept free`}
+      aside={`${place}${uplink.backup ? ", backup" : ""} · ${rate(uplink.up_kbps)} up, ${uplink.headroom_percent} % reserved`}
     >
       <UplinkBar budget={budget} tall />
       <p className="text-[13px]">
-        {uplink.backup && <span className="text-quiet">If it took over: </span>}
+        {uplink.backup && <span className="text-quiet">After a failover: </span>}
         <strong className={verdict?.tone}>{verdict?.text}</strong>{" "}
-        <span className="font-[550]">{rate(budget.sum_kbps)}</span> of {rate(budget.usable_kbps)} that may be used,{" "}
+        <span className="font-[550]">{rate(budget.sum_kbps)}</span> of {rate(budget.usable_kbps)} usable,{" "}
         {budget.usable_kbps >= budget.sum_kbps
           ? `${rate(budget.usable_kbps - budget.sum_kbps)} left.`
           : `${rate(budget.sum_kbps - budget.usable_kbps)} too much.`}
@@ -42,7 +42,7 @@ export function UplinkCard({ budget, daysLeft }: { budget: UplinkBudget; daysLef
       <Month budget={budget} daysLeft={daysLeft} />
       {budget.loads.length > 0 && (
         <details className="mt-2 text-[13px]">
-          <summary className="cursor-pointer font-semibold">What it carries</summary>
+          <summary className="cursor-pointer font-semibold">Pushes</summary>
           <ul className="mt-1 grid gap-0.5">
             {budget.loads.map((load) => (
               <li key={load.what} className="flex justify-between gap-3">
@@ -61,13 +61,13 @@ export function UplinkCard({ budget, daysLeft }: { budget: UplinkBudget; daysLef
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
             title={`Remove ${uplink.name}?`}
-            confirm="Remove the uplink"
+            confirm="Remove uplink"
             onConfirm={() => remove.mutate(uplink.name)}
           >
-            Nothing that runs is touched. Preflights do not look at it any more, and what it sent this month is forgotten.
+            Running broadcasts are not affected. Preflights no longer include the uplink, and its traffic figures of this month are deleted.
           </ConfirmDialog>
         </div>
-        {remove.error !== null && <Fault error={remove.error} />}
+        {remove.error !== null && <ErrorMessage error={remove.error} />}
       </May>
     </Card>
   );
@@ -78,7 +78,7 @@ function Month({ budget, daysLeft }: { budget: UplinkBudget; daysLeft: number })
   const tone = verdict == null ? "" : (VERDICTS[verdict]?.tone ?? "");
   return (
     <p className="mt-1 text-[13px]">
-      {volume(uplink.sent_bytes)} sent this month; {volume(projected)} by its end, in {daysLeft} days
+      {volume(uplink.sent_bytes)} sent this month; {volume(projected)} projected, {counted(daysLeft, "day")} left
       {uplink.allowance_bytes == null ? (
         <span className="text-quiet"> (no allowance is set)</span>
       ) : (

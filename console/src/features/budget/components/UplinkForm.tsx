@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Uplink } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
@@ -24,7 +24,7 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
   const [device, setDevice] = useState(uplink?.interface ?? "");
   const [backup, setBackup] = useState(uplink?.backup ?? false);
   const submit = () => {
-    const ways = uplink === null ? { ...some("source", source), ...some("interface", device) } : { source, interface: device };
+    const binding = uplink === null ? { ...some("source", source), ...some("interface", device) } : { source, interface: device };
     save.mutate(
       {
         name,
@@ -32,25 +32,25 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
         backup,
         headroom_percent: Number(headroom),
         ...(uplink === null ? { ...some("site", site), ...some("allowance", allowance) } : { site, allowance }),
-        ...ways,
+        ...binding,
       },
       { onSuccess: onDone },
     );
   };
   return (
-    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={uplink === null ? "Add the uplink" : "Keep the change"}>
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
+    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={uplink === null ? "Add uplink" : "Save"}>
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(save.error, "name")} />
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
-          label="Rate upwards"
+          label="Upload rate"
           required
           placeholder="20Mbit/s"
           value={rate}
           onChange={(event) => setRate(event.target.value)}
-          error={faultOf(save.error, "rate")}
+          error={fieldError(save.error, "rate")}
         />
         <Field
-          label="Kept free, in %"
+          label="Reserve, in %"
           type="number"
           min={0}
           max={90}
@@ -62,31 +62,31 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
           placeholder="500GB"
           value={allowance}
           onChange={(event) => setAllowance(event.target.value)}
-          help="Empty where nobody counts."
-          error={faultOf(save.error, "allowance")}
+          help="Leave empty if there is no limit."
+          error={fieldError(save.error, "allowance")}
         />
         <Field
           label="Site"
           value={site}
           onChange={(event) => setSite(event.target.value)}
-          help="Empty for the machine that the service runs on."
+          help="Leave empty for the machine of the service."
         />
         <Field
           label="Source address"
           placeholder="192.0.2.10"
           value={source}
           onChange={(event) => setSource(event.target.value)}
-          help="Binds pushes to it, where destinations name it."
-          error={faultOf(save.error, "source")}
+          help="Binds the pushes of destinations that use this uplink."
+          error={fieldError(save.error, "source")}
         />
         <Field
           label="Or network interface"
           value={device}
           onChange={(event) => setDevice(event.target.value)}
-          error={faultOf(save.error, "interface")}
+          error={fieldError(save.error, "interface")}
         />
       </div>
-      <Toggle label="Backup" help="Used only while the main one cannot be." checked={backup} onChange={setBackup} />
+      <Toggle label="Backup" help="Used only while the main uplink is down." checked={backup} onChange={setBackup} />
     </Form>
   );
 }

@@ -38,7 +38,7 @@ export function WhatIfPanel({ asked, onChange }: { asked: Asked; onChange: (aske
             placeholder="0"
             value={asked.more}
             onChange={(event) => set({ more: event.target.value })}
-            help="of the largest feed"
+            help="At the rate of the largest feed."
           />
           <SelectField
             label="Over"
@@ -69,7 +69,7 @@ export function WhatIfPanel({ asked, onChange }: { asked: Asked; onChange: (aske
             onChange={(event) => set({ hours: event.target.value })}
           />
         </div>
-        <Toggle label="Count what is off as well" checked={asked.all} onChange={(all) => set({ all })} />
+        <Toggle label="Include relays that are off" checked={asked.all} onChange={(all) => set({ all })} />
       </div>
     </Card>
   );

@@ -7,7 +7,7 @@ import { Card } from "../../../ui/Card";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import { Dialog } from "../../../ui/Dialog";
 import { Facts } from "../../../ui/Facts";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { Link } from "../../../ui/Link";
 import { May } from "../../session";
 import { useRemoveDestination } from "../queries";
@@ -16,7 +16,7 @@ import { RekeyDialog } from "./RekeyDialog";
 import { Repairs } from "./Repairs";
 import { RevealDialog } from "./RevealDialog";
 
-/** One channel on a platform: where it is, and how its key stands. */
+/** Card of a destination. */
 export function DestinationCard({ destination }: { destination: Destination }): ReactNode {
   const [stored, setStored] = useState<Stored | null>(null);
   const remove = useRemoveDestination();
@@ -30,7 +30,7 @@ export function DestinationCard({ destination }: { destination: Destination }): 
       <Facts rows={rowsOf(destination)} />
       <div className="mt-3 flex flex-wrap gap-2">
         <May role="operator">
-          <RekeyDialog destination={destination} trigger={<Button>Roll the key</Button>} />
+          <RekeyDialog destination={destination} trigger={<Button>Roll key</Button>} />
         </May>
         <May role="admin">
           <RevealDialog destination={destination} trigger={<Button>Reveal</Button>} />
@@ -49,10 +49,10 @@ export function DestinationCard({ destination }: { destination: Destination }): 
             <ConfirmDialog
               trigger={<Button>Remove</Button>}
               title={`Remove ${destination.name}?`}
-              confirm="Remove it with its key"
+              confirm="Remove destination and key"
               onConfirm={() => remove.mutate(destination.name)}
             >
-              Its key is forgotten with it. No relay pushes there.
+              Its key is deleted. No relay uses it.
             </ConfirmDialog>
           )}
         </May>
@@ -64,7 +64,7 @@ export function DestinationCard({ destination }: { destination: Destination }): 
       )}
       {remove.error !== null && (
         <div className="mt-3">
-          <Fault error={remove.error} />
+          <ErrorMessage error={remove.error} />
         </div>
       )}
     </Card>
@@ -77,7 +77,7 @@ function rowsOf(destination: Destination): [string, ReactNode][] {
   if (backup != null) {
     rows.push(["Backup", backup]);
   }
-  rows.push(["Key", keyWords(destination)]);
+  rows.push(["Key", keyText(destination)]);
   if (uplinks.length > 0) {
     rows.push(["Uplinks", uplinks.join(", then ")]);
   }
@@ -99,13 +99,13 @@ function rowsOf(destination: Destination): [string, ReactNode][] {
   return rows;
 }
 
-function keyWords(destination: Destination): ReactNode {
+function keyText(destination: Destination): ReactNode {
   const { key, passphrase } = destination;
   if (key == null && passphrase == null) {
     return <strong className="text-block">none yet</strong>;
   }
   if (destination.secret_lost === true) {
-    return <strong className="text-block">cannot be opened: set it again</strong>;
+    return <strong className="text-block">cannot be decrypted: set it again</strong>;
   }
   const parts: string[] = [];
   if (key != null) {
@@ -113,7 +113,7 @@ function keyWords(destination: Destination): ReactNode {
     parts.push(key.age_days === 0 ? "set today" : `${counted(key.age_days, "day")} old`);
     parts.push(key.rolls === 0 ? "never rolled" : `rolled ${counted(key.rolls, "time")}`);
     if (key.kind === "one-broadcast") {
-      parts.push(key.used_at == null ? "for one broadcast" : `for one broadcast, used since ${day(key.used_at)}`);
+      parts.push(key.used_at == null ? "one broadcast" : `one broadcast, in use since ${day(key.used_at)}`);
     }
   }
   if (passphrase != null) {

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 
 import type { NewDestination, Stored } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SecretField, SelectField, TextField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { platformsQuery } from "../../platforms";
@@ -23,7 +23,7 @@ const EMPTY = {
   authority: "",
 };
 
-/** Takes a platform's details as they come: address and key together or apart, with stray blanks and line ends. */
+/** Form for a destination. The service corrects pasted addresses and keys. */
 export function DestinationForm({ onStored }: { onStored: (stored: Stored) => void }): ReactNode {
   const [typed, setTyped] = useState(EMPTY);
   const [uplinks, setUplinks] = useState<readonly string[]>([]);
@@ -37,9 +37,9 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
       onError: () => set({ key: "", passphrase: "" }),
     });
   };
-  const fault = (field: string) => faultOf(add.error, field);
+  const fieldErrorOf = (field: string) => fieldError(add.error, field);
   return (
-    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Keep the destination">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Save destination">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"
@@ -47,7 +47,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
           placeholder="Bramble TV Summit"
           value={typed.name}
           onChange={(event) => set({ name: event.target.value })}
-          error={fault("name")}
+          error={fieldErrorOf("name")}
         />
         <PlatformChoice value={typed.platform} onChange={(platform) => set({ platform })} />
       </div>
@@ -57,15 +57,15 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
         spellCheck={false}
         value={typed.server}
         onChange={(event) => set({ server: event.target.value })}
-        help="As the platform shows it. If it holds the key as well, leave the key empty: it is taken apart and sealed."
-        error={fault("server")}
+        help="As the platform shows it. If it contains the key, leave the key empty: the key is split off and stored encrypted."
+        error={fieldErrorOf("server")}
       />
       <SecretField
         label={isSrt ? "Stream ID or key" : "Stream key"}
         value={typed.key}
         onChange={(event) => set({ key: event.target.value })}
-        help="Paste it as the platform shows it: stray blanks and line ends are corrected."
-        error={fault("key")}
+        help="Paste it as the platform shows it. Blanks and line ends around it are removed."
+        error={fieldErrorOf("key")}
       />
       {isSrt && (
         <div className="grid gap-4 sm:grid-cols-2">
@@ -74,7 +74,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
             value={typed.passphrase}
             onChange={(event) => set({ passphrase: event.target.value })}
             help="10 to 79 characters; empty for no encryption."
-            error={fault("passphrase")}
+            error={fieldErrorOf("passphrase")}
           />
           <SelectField
             label="Key length"
@@ -89,23 +89,23 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
         </div>
       )}
       <details>
-        <summary className="cursor-pointer font-semibold">Backup server, kind of key, watch page, uplinks</summary>
+        <summary className="cursor-pointer font-semibold">Backup server, key type, watch page, uplinks</summary>
         <div className="mt-3 grid gap-4">
           <Field
             label="Backup server"
             spellCheck={false}
             value={typed.backup}
             onChange={(event) => set({ backup: event.target.value })}
-            error={fault("backup_server")}
+            error={fieldErrorOf("backup_server")}
           />
           <div className="grid gap-4 sm:grid-cols-2">
             <SelectField
-              label="Kind of key"
+              label="Key type"
               value={typed.kind}
               onChange={(event) => set({ kind: event.target.value })}
               choices={[
-                { value: "reusable", label: "for any number of broadcasts" },
-                { value: "one-broadcast", label: "for one broadcast" },
+                { value: "reusable", label: "any number of broadcasts" },
+                { value: "one-broadcast", label: "one broadcast" },
               ]}
             />
             <Field
@@ -113,7 +113,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
               type="date"
               value={typed.expires}
               onChange={(event) => set({ expires: event.target.value })}
-              error={fault("key_expires")}
+              error={fieldErrorOf("key_expires")}
             />
           </div>
           <Field
@@ -122,7 +122,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
             placeholder="https://bramble.example.net/summit"
             value={typed.watch}
             onChange={(event) => set({ watch: event.target.value })}
-            error={fault("watch_page")}
+            error={fieldErrorOf("watch_page")}
           />
           <UplinkChoice chosen={uplinks} onChange={setUplinks} />
           <TextField
@@ -130,8 +130,8 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
             spellCheck={false}
             value={typed.authority}
             onChange={(event) => set({ authority: event.target.value })}
-            help="Only where the platform’s certificate is not signed by a public one."
-            error={fault("authority")}
+            help="Only if the platform’s certificate is not signed by a public authority."
+            error={fieldErrorOf("authority")}
           />
         </div>
       </details>
@@ -157,7 +157,7 @@ function request(typed: typeof EMPTY, uplinks: readonly string[]): NewDestinatio
   };
 }
 
-/** Which rule sheet a destination is judged by. */
+/** Selection of a rule sheet. */
 export function PlatformChoice({ value, onChange }: { value: string; onChange: (name: string) => void }): ReactNode {
   const platforms = useQuery(platformsQuery());
   const named = (platforms.data ?? []).map((platform) => ({ value: platform.name, label: platform.name }));

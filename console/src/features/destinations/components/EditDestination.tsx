@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Destination, Stored } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SelectField, TextField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
@@ -28,7 +28,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
   });
   const [uplinks, setUplinks] = useState<readonly string[]>(destination.uplinks ?? []);
   const set = (change: Partial<typeof typed>) => setTyped({ ...typed, ...change });
-  const fault = (field: string) => faultOf(edit.error, field);
+  const fieldErrorOf = (field: string) => fieldError(edit.error, field);
   const submit = () => {
     edit.mutate(
       {
@@ -47,9 +47,9 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
     );
   };
   return (
-    <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Keep the change">
+    <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Save">
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
+        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fieldErrorOf("name")} />
         <PlatformChoice value={typed.platform} onChange={(platform) => set({ platform })} />
       </div>
       <Field
@@ -58,7 +58,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
         spellCheck={false}
         value={typed.server}
         onChange={(event) => set({ server: event.target.value })}
-        error={fault("server")}
+        error={fieldErrorOf("server")}
       />
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
@@ -66,15 +66,15 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
           spellCheck={false}
           value={typed.backup}
           onChange={(event) => set({ backup: event.target.value })}
-          error={fault("backup_server")}
+          error={fieldErrorOf("backup_server")}
         />
         <Field
-          label="Return to the main one after, in s"
+          label="Failback delay, in s"
           type="number"
           min={0}
           value={typed.back}
           onChange={(event) => set({ back: event.target.value })}
-          error={fault("return_after_s")}
+          error={fieldErrorOf("return_after_s")}
         />
       </div>
       <Field
@@ -82,7 +82,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
         type="url"
         value={typed.watch}
         onChange={(event) => set({ watch: event.target.value })}
-        error={fault("watch_page")}
+        error={fieldErrorOf("watch_page")}
       />
       <UplinkChoice chosen={uplinks} onChange={setUplinks} />
       {destination.passphrase != null && (
@@ -94,7 +94,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
             choices={["128", "192", "256"].map((bits) => ({ value: bits, label: `${bits} bits` }))}
           />
           <Toggle
-            label="Send unencrypted from now on"
+            label="Disable encryption"
             checked={typed.noPassphrase}
             onChange={(noPassphrase) => set({ noPassphrase })}
           />
@@ -103,10 +103,10 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
       <TextField
         label="Certificate of a private authority (PEM)"
         spellCheck={false}
-        placeholder={destination.has_authority ? "There is one; paste another to take its place." : ""}
+        placeholder={destination.has_authority ? "Stored. Paste another one to replace it." : ""}
         value={typed.authority}
         onChange={(event) => set({ authority: event.target.value })}
-        error={fault("authority")}
+        error={fieldErrorOf("authority")}
       />
     </Form>
   );

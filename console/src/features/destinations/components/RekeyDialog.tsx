@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 import type { Destination } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Dialog } from "../../../ui/Dialog";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useToast } from "../../../ui/Toast";
@@ -16,7 +16,7 @@ export function RekeyDialog({ destination, trigger }: Props): ReactNode {
   const carried = destination.relays;
   const lead =
     carried.length === 0
-      ? "No relay pushes there at the moment."
+      ? "No relay pushes to it at present."
       : `${listed(carried)} ${carried.length === 1 ? "pushes" : "push"} there. That push alone reconnects once, within a second or two; the others are not touched.`;
   return (
     <Dialog trigger={trigger} title={`Roll the key of ${destination.name}`} lead={lead}>
@@ -27,7 +27,7 @@ export function RekeyDialog({ destination, trigger }: Props): ReactNode {
 
 function RekeyForm({ destination, onDone }: { destination: Destination; onDone: () => void }): ReactNode {
   const rekey = useRekey(destination.name);
-  const say = useToast();
+  const showToast = useToast();
   const [key, setKey] = useState("");
   const [passphrase, setPassphrase] = useState("");
   const [kind, setKind] = useState<string>(destination.key?.kind ?? "reusable");
@@ -42,7 +42,7 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
       },
       {
         onSuccess: (stored) => {
-          say(`${destination.name} has a new ${key === "" ? "passphrase" : `key that ends in ${stored.destination.key?.ending ?? "…"}`}.`);
+          showToast(`${destination.name} has a new ${key === "" ? "passphrase" : `key that ends in ${stored.destination.key?.ending ?? "…"}`}.`);
           onDone();
         },
         onError: () => {
@@ -53,23 +53,23 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
     );
   };
   return (
-    <Form onSubmit={submit} error={rekey.error} disabled={rekey.isPending || (key === "" && passphrase === "")} action="Roll the key">
+    <Form onSubmit={submit} error={rekey.error} disabled={rekey.isPending || (key === "" && passphrase === "")} action="Roll key">
       <SecretField
         label="New stream key"
         autoFocus
         value={key}
         onChange={(event) => setKey(event.target.value)}
-        error={faultOf(rekey.error, "key")}
-        help="Pasted as it comes."
+        error={fieldError(rekey.error, "key")}
+        help="As the platform shows it."
       />
       <div className="grid gap-4 sm:grid-cols-2">
         <SelectField
-          label="Kind of key"
+          label="Key type"
           value={kind}
           onChange={(event) => setKind(event.target.value)}
           choices={[
-            { value: "reusable", label: "for any number of broadcasts" },
-            { value: "one-broadcast", label: "for one broadcast" },
+            { value: "reusable", label: "any number of broadcasts" },
+            { value: "one-broadcast", label: "one broadcast" },
           ]}
         />
         <Field
@@ -77,7 +77,7 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
           type="date"
           value={expires}
           onChange={(event) => setExpires(event.target.value)}
-          error={faultOf(rekey.error, "key_expires")}
+          error={fieldError(rekey.error, "key_expires")}
         />
       </div>
       {isSrt && (
@@ -85,7 +85,7 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
           label="New passphrase"
           value={passphrase}
           onChange={(event) => setPassphrase(event.target.value)}
-          error={faultOf(rekey.error, "passphrase")}
+          error={fieldError(rekey.error, "passphrase")}
         />
       )}
     </Form>

@@ -7,7 +7,7 @@ export function Repairs({ stored }: { stored: Stored }): ReactNode {
   const { destination, repairs } = stored;
   return (
     <div role="status" className="rounded-md border border-flow px-3 py-2 text-[13px]">
-      <strong className="text-flow">{destination.name} is kept.</strong> It goes to{" "}
+      <strong className="text-flow">{destination.name} was saved.</strong> It goes to{" "}
       <span className="break-all">{destination.server}</span>
       {destination.key != null && ` with the key that ends in ${destination.key.ending}`}.
       {repairs.length > 0 && (

@@ -4,12 +4,12 @@ import type { Destination } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Copy } from "../../../ui/Copy";
 import { Dialog } from "../../../ui/Dialog";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { useReveal } from "../queries";
 
-/** Shows a key in clear, after asking once more. It is recorded, and forgotten when the dialog closes. */
+/** Reveals a key after confirmation. The key is dropped when the dialog closes. */
 export function RevealDialog({ destination, trigger }: { destination: Destination; trigger: ReactNode }): ReactNode {
-  const lead = "Anyone who has the key can broadcast in this channel’s name. The logbook records that you looked, and when.";
+  const lead = "Anyone with the key can broadcast on this channel. The audit trail records that you revealed it.";
   return (
     <Dialog trigger={trigger} title={`Reveal the key of ${destination.name}?`} lead={lead}>
       {() => <Revealed name={destination.name} />}
@@ -22,9 +22,9 @@ function Revealed({ name }: { name: string }): ReactNode {
   if (reveal.data === undefined) {
     return (
       <div className="grid gap-3">
-        {reveal.error !== null && <Fault error={reveal.error} />}
+        {reveal.error !== null && <ErrorMessage error={reveal.error} />}
         <Button kind="danger" disabled={reveal.isPending} onClick={() => reveal.mutate()} className="justify-self-end">
-          Reveal it
+          Reveal
         </Button>
       </div>
     );
@@ -33,7 +33,7 @@ function Revealed({ name }: { name: string }): ReactNode {
     <div className="grid gap-3">
       {reveal.data.key != null && <Copy label="Stream key" text={reveal.data.key} />}
       {reveal.data.passphrase != null && <Copy label="Passphrase" text={reveal.data.passphrase} />}
-      {reveal.data.key == null && reveal.data.passphrase == null && <p className="text-quiet">It has no secret.</p>}
+      {reveal.data.key == null && reveal.data.passphrase == null && <p className="text-quiet">This destination has no secret.</p>}
     </div>
   );
 }

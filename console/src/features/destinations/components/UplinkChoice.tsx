@@ -16,7 +16,7 @@ export function UplinkChoice({ chosen, onChange }: Props): ReactNode {
   const names = [...new Set([...chosen, ...bindable.map((uplink) => uplink.name)])];
   return (
     <fieldset className="grid gap-2">
-      <legend className="mb-1 font-semibold">Bound to uplinks</legend>
+      <legend className="mb-1 font-semibold">Uplinks</legend>
       {names.map((name) => {
         const at = chosen.indexOf(name);
         return (
@@ -28,7 +28,7 @@ export function UplinkChoice({ chosen, onChange }: Props): ReactNode {
           />
         );
       })}
-      <p className="text-[12.5px] text-quiet">The first is used while it works; the next takes over, and gives back.</p>
+      <p className="text-[12.5px] text-quiet">The first uplink is preferred; pushes fail over to the next one, and back.</p>
     </fieldset>
   );
 }

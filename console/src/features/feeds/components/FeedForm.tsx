@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Feed, FeedChange, NewFeed, Transport } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useAddFeed, useEditFeed } from "../queries";
@@ -12,7 +12,7 @@ export type FeedDraft = { name?: string; url?: string; sub_url?: string; user?: 
 type Props = { feed?: Feed; draft?: FeedDraft; action?: string; onDone: (feed: Feed) => void };
 
 const TRANSPORTS = [
-  { value: "auto", label: "found by itself" },
+  { value: "auto", label: "automatic" },
   { value: "tcp", label: "TCP, interleaved" },
   { value: "udp", label: "UDP, datagrams" },
 ];
@@ -51,9 +51,9 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
       edit.mutate(changed(typed, feed), options);
     }
   };
-  const fault = (field: string) => faultOf(error, field);
+  const fieldErrorOf = (field: string) => fieldError(error, field);
   return (
-    <Form onSubmit={submit} error={error} disabled={isPending} action={action ?? (feed === undefined ? "Keep the camera" : "Keep the change")}>
+    <Form onSubmit={submit} error={error} disabled={isPending} action={action ?? (feed === undefined ? "Save camera" : "Save")}>
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"
@@ -61,14 +61,14 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
           placeholder="Summit Station"
           value={typed.name}
           onChange={(event) => set({ name: event.target.value })}
-          error={fault("name")}
+          error={fieldErrorOf("name")}
         />
         <Field
           label="Site"
           placeholder="Summit"
           value={typed.site}
           onChange={(event) => set({ site: event.target.value })}
-          error={fault("site")}
+          error={fieldErrorOf("site")}
         />
       </div>
       <Field
@@ -78,8 +78,8 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
         placeholder="rtsp://192.0.2.7/main"
         value={typed.url}
         onChange={(event) => set({ url: event.target.value })}
-        help="User name and password may stand in it: they are taken out and sealed."
-        error={fault("url")}
+        help="May contain user name and password: they are split off and stored encrypted."
+        error={fieldErrorOf("url")}
       />
       <Field
         label="Address of the sub stream"
@@ -87,17 +87,17 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
         placeholder="rtsp://192.0.2.7/sub"
         value={typed.sub}
         onChange={(event) => set({ sub: event.target.value })}
-        help="A lighter stream, where there is one; it is compared with the main one."
-        error={fault("sub_url")}
+        help="Optional lighter stream, for surveys and previews."
+        error={fieldErrorOf("sub_url")}
       />
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fault("user")} />
+        <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fieldErrorOf("user")} />
         <SecretField
           label="Password"
           placeholder={passwordHint(feed)}
           value={typed.password}
           onChange={(event) => set({ password: event.target.value })}
-          error={fault("password")}
+          error={fieldErrorOf("password")}
         />
         <SelectField
           label="Transport"
@@ -110,8 +110,8 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
           spellCheck={false}
           value={typed.pin}
           onChange={(event) => set({ pin: event.target.value })}
-          help="SHA-256, for rtsps cameras with a certificate of their own."
-          error={fault("pin")}
+          help="SHA-256, for rtsps cameras with a self-signed certificate."
+          error={fieldErrorOf("pin")}
         />
       </div>
     </Form>

@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 import { SubNav } from "../../../ui/SubNav";
 
 const WAYS = [
-  { to: "/feeds", label: "Kept" },
+  { to: "/feeds", label: "All feeds" },
   { to: "/find", label: "Find cameras" },
   { to: "/patterns", label: "Address patterns" },
 ] as const;

@@ -1,11 +1,11 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import type { FoundCamera, FoundChannel } from "../../../api/types";
 import { rate } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
 import { Empty } from "../../../ui/Empty";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { ErrorMessage, fieldError } from "../../../ui/ErrorMessage";
 import { Field, SecretField } from "../../../ui/Field";
 import { JobStep } from "../../../ui/JobStep";
 import { Toggle } from "../../../ui/Toggle";
@@ -24,7 +24,7 @@ export function FindPanel({ onChoose }: { onChoose: (draft: FeedDraft) => void }
   const [password, setPassword] = useState("");
   const hosts = hostsOf(at);
   const named = hosts.length > 0;
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     const account = user === "" || !named ? {} : { user, ...(password === "" ? {} : { password }) };
     find.mutate(
@@ -43,7 +43,7 @@ export function FindPanel({ onChoose }: { onChoose: (draft: FeedDraft) => void }
           spellCheck={false}
           value={at}
           onChange={(event) => setAt(event.target.value)}
-          error={faultOf(find.error, "at")}
+          error={fieldError(find.error, "at")}
         />
         <Field
           label="User name"
@@ -54,19 +54,19 @@ export function FindPanel({ onChoose }: { onChoose: (draft: FeedDraft) => void }
         />
         <SecretField label="Password" disabled={!named} value={password} onChange={(event) => setPassword(event.target.value)} />
         <Button kind="strong" type="submit" disabled={find.isPending}>
-          {find.isPending ? "Searching …" : named ? "Ask these hosts" : "Search"}
+          {find.isPending ? "Searching …" : named ? "Search these hosts" : "Search"}
         </Button>
       </form>
-      {find.isPending && <JobStep progress={find.progress} otherwise="waiting for answers of cameras" />}
-      {find.error !== null && <Fault error={find.error} />}
+      {find.isPending && <JobStep progress={find.progress} otherwise="waiting for replies" />}
+      {find.error !== null && <ErrorMessage error={find.error} />}
       {cameras?.length === 0 && (
-        <Empty title="No camera answered">
-          Cameras answer in their own network only, and only where device discovery is switched on. Give a host, or type the
+        <Empty title="No cameras found">
+          Discovery reaches cameras in the same network that have ONVIF discovery enabled. Enter a host, or enter the
           address.
         </Empty>
       )}
       {cameras?.some((camera) => camera.needs_sign_in) === true && (
-        <p className="text-[13px] text-quiet">Select the cameras that are yours, and give their user name and password.</p>
+        <p className="text-[13px] text-quiet">Select your cameras, and enter their user name and password.</p>
       )}
       <div className="grid gap-3 lg:grid-cols-2">
         {cameras?.map((camera) => (
@@ -119,12 +119,12 @@ function Camera({ camera, user, selected, onSelect, onChoose }: CameraProps): Re
       )}
       {camera.needs_sign_in === true && (
         <div className="mt-1">
-          <Toggle label="This camera is mine" checked={selected} onChange={onSelect} />
+          <Toggle label="Sign in to this camera" checked={selected} onChange={onSelect} />
         </div>
       )}
       {clock != null && Math.abs(clock) > 5 && (
         <p className="text-[13px] text-wait">
-          Its clock is {Math.abs(clock)} s {clock > 0 ? "ahead of" : "behind"} ours.
+          The camera’s clock is {Math.abs(clock)} s {clock > 0 ? "ahead of" : "behind"} the clock of the service.
         </p>
       )}
       {camera.channels.map((channel) => (
@@ -150,7 +150,7 @@ function Channel({ channel, onChoose }: { channel: FoundChannel; onChoose: () =>
     <div className="mt-2 border-t border-hair pt-2">
       <div className="flex items-center justify-between gap-3">
         <strong className="font-semibold">{channel.name}</strong>
-        <Button onClick={onChoose}>Take it</Button>
+        <Button onClick={onChoose}>Add feed</Button>
       </div>
       <ul className="mt-1 grid gap-1 text-[13px]">
         {channel.streams.map((stream) => (
@@ -161,9 +161,9 @@ function Channel({ channel, onChoose }: { channel: FoundChannel; onChoose: () =>
               {stream.kbps != null && ` · ${rate(stream.kbps)}`}
             </span>
             <span className="block text-[12.5px] break-all text-quiet">{stream.address}</span>
-            {stream.told != null && (
+            {stream.reported_address != null && (
               <span className="block text-[12.5px] break-all text-wait">
-                It reports {stream.told}, another host than the one that answered.
+                The camera reports {stream.reported_address}, another host than the one that replied.
               </span>
             )}
           </li>

@@ -2,10 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 
 import type { Placeholder, Feed, Pattern } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
-import { Loaded } from "../../../ui/Loaded";
+import { QueryBoundary } from "../../../ui/QueryBoundary";
 import { patternsQuery, usePatternFeeds } from "../queries";
 
 /** Fills in the placeholders of an address pattern, for one camera or for a whole recorder. */
@@ -13,11 +13,11 @@ export function PatternFill({ onDone }: { onDone: (feeds: readonly Feed[]) => vo
   const patterns = useQuery(patternsQuery());
   const [name, setName] = useState("");
   return (
-    <Loaded query={patterns}>
+    <QueryBoundary query={patterns}>
       {(data) => {
         const pattern = data.find((each) => each.name === name) ?? data[0];
         if (pattern === undefined) {
-          return <p className="text-quiet">There is no pattern yet.</p>;
+          return <p className="text-quiet">No patterns yet.</p>;
         }
         return (
           <div className="grid gap-4">
@@ -32,7 +32,7 @@ export function PatternFill({ onDone }: { onDone: (feeds: readonly Feed[]) => vo
           </div>
         );
       }}
-    </Loaded>
+    </QueryBoundary>
   );
 }
 
@@ -65,7 +65,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
     );
   };
   return (
-    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Keep what it makes">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Save feeds">
       <p className="rounded-md bg-paper px-3 py-2 text-[13px] break-all">{pattern.template}</p>
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
@@ -74,8 +74,8 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
           placeholder="Yard"
           value={typed.name}
           onChange={(event) => setTyped({ ...typed, name: event.target.value })}
-          help={hasChannels ? "Several channels get their numbers behind it." : undefined}
-          error={faultOf(add.error, "name")}
+          help={hasChannels ? "With several channels, the channel number is appended." : undefined}
+          error={fieldError(add.error, "name")}
         />
         {hasChannels && (
           <Field
@@ -83,7 +83,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
             placeholder="1, or 1-8, or 1,3,5"
             value={typed.channels}
             onChange={(event) => setTyped({ ...typed, channels: event.target.value })}
-            error={faultOf(add.error, "channels")}
+            error={fieldError(add.error, "channels")}
           />
         )}
         {placeholdersOf(pattern).map((placeholder) => (

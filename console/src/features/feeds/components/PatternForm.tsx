@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Placeholder, Pattern } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, TextField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useSavePattern } from "../queries";
@@ -26,8 +26,8 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
     save.mutate({ name, template, note, placeholders }, { onSuccess: onDone });
   };
   return (
-    <Form onSubmit={submit} error={save.error} disabled={save.isPending || unread !== undefined} action="Keep the pattern">
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
+    <Form onSubmit={submit} error={save.error} disabled={save.isPending || unread !== undefined} action="Save pattern">
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(save.error, "name")} />
       <Field
         label="Address with placeholders"
         required
@@ -35,17 +35,17 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
         placeholder="rtsp://{host}/ch{channel}/{stream}"
         value={template}
         onChange={(event) => setTemplate(event.target.value)}
-        error={faultOf(save.error, "template")}
+        error={fieldError(save.error, "template")}
       />
       <TextField
-        label="Placeholders, one a line"
+        label="Placeholders, one per line"
         rows={4}
         spellCheck={false}
         placeholder={"host\nchannel: 1-32 +100\nstream: main=1, sub=2"}
         value={lines}
         onChange={(event) => setLines(event.target.value)}
         help="A name for a text; min-max for a number, +100 for what is added to it, width 3 for its digits; words with what is written for them for a choice."
-        error={unread === undefined ? faultOf(save.error, "placeholders") : `“${unread.line.trim()}” cannot be read.`}
+        error={unread === undefined ? fieldError(save.error, "placeholders") : `“${unread.line.trim()}” cannot be read.`}
       />
       <Field label="Note" value={note} onChange={(event) => setNote(event.target.value)} />
     </Form>

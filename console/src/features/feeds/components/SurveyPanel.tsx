@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 
 import type { Survey } from "../../../api/types";
 import { Button } from "../../../ui/Button";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { surveyQuery, useBeginSurvey, type SurveyOf } from "../queries";
 import { SurveyStreamCard } from "./SurveyStreamCard";
 
@@ -31,15 +31,15 @@ export function SurveyPanel({ of, id = null, onBegun }: Props): ReactNode {
     <div className="grid gap-3">
       <div className="flex flex-wrap items-center gap-3">
         <Button kind={own === null ? "strong" : "plain"} disabled={isUnderWay} onClick={start}>
-          {isUnderWay ? "Measuring …" : own === null ? "Survey it" : "Survey it again"}
+          {isUnderWay ? "Measuring …" : own === null ? "Run survey" : "Repeat survey"}
         </Button>
         <p className="text-[13px] text-quiet">
-          Pulls main and sub for ten seconds each and measures what really comes. A feed that runs is watched where it comes
-          in.
+          Pulls main and sub stream for ten seconds each and measures them. A running feed is measured on its existing
+          connection.
         </p>
       </div>
-      {begin.error !== null && <Fault error={begin.error} />}
-      {survey.error !== null && own !== null && <Fault error={survey.error} />}
+      {begin.error !== null && <ErrorMessage error={begin.error} />}
+      {survey.error !== null && own !== null && <ErrorMessage error={survey.error} />}
       {survey.data !== undefined && <Result survey={survey.data} />}
     </div>
   );
@@ -56,7 +56,7 @@ function Result({ survey }: { survey: Survey }): ReactNode {
       </div>
       {survey.advice.length > 0 && (
         <section aria-label="Advice">
-          <h3 className="font-[650]">What to make of it</h3>
+          <h3 className="font-[650]">Findings</h3>
           <ul className="mt-1 grid gap-1 text-[13px]">
             {survey.advice.map((advice) => (
               <li key={advice.code + advice.about}>

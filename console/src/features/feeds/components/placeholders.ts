@@ -1,7 +1,7 @@
 import type { Placeholder } from "../../../api/types";
 
 /** A placeholder in words: `channel, a number from 1 to 32`. */
-export function placeholderWords(placeholder: Placeholder): string {
+export function placeholderText(placeholder: Placeholder): string {
   switch (placeholder.kind) {
     case "text":
       return `${placeholder.name}, a text`;

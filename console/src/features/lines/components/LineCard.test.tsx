@@ -14,26 +14,26 @@ test("a line names its feed, its pushes and their states in words", () => {
   expect(within(line).getByText("flowing")).toBeTruthy();
   const hall = within(line).getByRole("listitem", { name: "Marrow Hall" });
   expect(within(hall).getByText("dialing")).toBeTruthy();
-  expect(within(hall).getByText("finding the name")).toBeTruthy();
+  expect(within(hall).getByText("resolving the name")).toBeTruthy();
 });
 
 test("a cause shows its side, sentence, next step and code, once", () => {
   const away = cause();
-  const troubled = relay("Summit", {
+  const affected = relay("Summit", {
     feed: feed({ state: "waiting", cause: away, retry_in_s: 3.4 }),
     pushes: [push("Bramble TV", { state: "waiting", cause: away })],
   });
-  draw(<LineCard relay={troubled} />);
+  draw(<LineCard relay={affected} />);
   expect(screen.getAllByText("Camera side.")).toHaveLength(1);
   expect(screen.getByText("It does not answer.")).toBeTruthy();
   expect(screen.getByText(/feed\.no-answer/)).toBeTruthy();
-  expect(screen.getByText(/tries again in 3 s/)).toBeTruthy();
+  expect(screen.getByText(/next attempt in 3 s/)).toBeTruthy();
 });
 
 test("probable causes are listed in their order, where there are any", async () => {
   const away = cause({ probable_causes: ["The port is not forwarded.", "RTSP is switched off."] });
   draw(<LineCard relay={relay("Summit", { feed: feed({ state: "waiting", cause: away }) })} />);
-  await userEvent.setup().click(screen.getByText("Likely reasons"));
+  await userEvent.setup().click(screen.getByText("Probable causes"));
   const reasons = screen.getAllByRole("listitem").map((item) => item.textContent);
   expect(reasons).toContain("The port is not forwarded.");
   expect(reasons.indexOf("The port is not forwarded.")).toBeLessThan(reasons.indexOf("RTSP is switched off."));
@@ -71,7 +71,7 @@ test("holding asks and says what is seen; resuming does not ask", async () => {
   const first = draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV")] })} />);
   await choose(user, "Hold …");
   const question = screen.getByRole("alertdialog", { name: "Hold Summit?" });
-  expect(question.textContent).toContain("on Bramble TV sees the holding picture");
+  expect(question.textContent).toContain("Viewers on Bramble TV see the holding picture");
   await user.click(screen.getByRole("button", { name: "Show the holding picture" }));
   first.unmount();
   draw(<LineCard relay={relay("Summit", { wanted: "hold", pushes: [push("Bramble TV", { state: "holding" })] })} />);
@@ -87,7 +87,7 @@ test("who only looks is offered nothing that would be refused", async () => {
   draw(<LineCard relay={relay("Summit", { wanted: "off" })} />, { role: "viewer" });
   expect(screen.queryByRole("button", { name: "Start" })).toBeNull();
   await user.click(screen.getByRole("button", { name: "Actions for Summit" }));
-  expect(screen.getAllByRole("menuitem").map((item) => item.textContent)).toEqual(["Open", "Its logbook"]);
+  expect(screen.getAllByRole("menuitem").map((item) => item.textContent)).toEqual(["Open", "Logbook"]);
 });
 
 test("the day is described in text as well", () => {
@@ -108,8 +108,8 @@ test("a refusal of the service is shown on the relay", async () => {
   const user = userEvent.setup();
   draw(<LineCard relay={relay("Summit", { wanted: "off", feed: feed({ state: "off" }), pushes: [push("A", { state: "off" })] })} />);
   await user.click(screen.getByRole("button", { name: "Start" }));
-  const fault = await screen.findByRole("alert");
-  expect(fault.textContent).toBe("There is no relay. List what there is. · request.not-found");
+  const alert = await screen.findByRole("alert");
+  expect(alert.textContent).toBe("There is no relay. List what there is. · request.not-found");
 });
 
 test("what a preflight says is shown, and a start can be forced", async () => {
@@ -120,11 +120,11 @@ test("what a preflight says is shown, and a start can be forced", async () => {
   draw(<LineCard relay={relay("Summit", { wanted: "off" })} />);
   await user.click(screen.getByRole("button", { name: "Start" }));
   expect(await screen.findByText(/there is no stream key/)).toBeTruthy();
-  await user.click(screen.getByRole("button", { name: "Start all the same" }));
+  await user.click(screen.getByRole("button", { name: "Start anyway" }));
   expect(calls.map((call) => call.body)).toEqual([{ force: false }, { force: true }]);
 });
 
 test("a state that the disk does not take is marked as not stored", () => {
   draw(<LineCard relay={relay("Summit", { wanted: "off", wanted_unsaved: true })} />);
-  expect(screen.getByText(/Not stored yet: the disk does not take it/)).toBeTruthy();
+  expect(screen.getByText(/Not saved: the disk rejects writes/)).toBeTruthy();
 });

@@ -4,16 +4,16 @@ import { isOff } from "../../../lib/states";
 import { ApiError } from "../../../api/client";
 import type { Band, Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
-import { Fault } from "../../../ui/Fault";
-import { Strip } from "../../../ui/Strip";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
+import { Timeline } from "../../../ui/Timeline";
 import { May } from "../../session";
 import { notesOf } from "../condition";
 import { useSwitch } from "../queries";
 import { CauseNote } from "./CauseNote";
-import { FeedEnd } from "./FeedEnd";
+import { FeedNode } from "./FeedNode";
 import { LineMenu } from "./LineMenu";
 import { PushRow } from "./PushRow";
-import { Route } from "./Route";
+import { FlowDiagram } from "./FlowDiagram";
 
 type Props = { relay: Relay; bands?: readonly Band[] | undefined; stepSeconds?: number };
 
@@ -26,8 +26,8 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
       aria-label={relay.name}
       className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-2 rounded-[10px] border border-hair bg-card px-4 py-3.5 md:grid-cols-[minmax(240px,370px)_minmax(60px,200px)_minmax(0,1fr)_auto] lg:px-[18px]"
     >
-      <FeedEnd relay={relay} />
-      <Route relay={relay} />
+      <FeedNode relay={relay} />
+      <FlowDiagram relay={relay} />
       <ul
         aria-label="Pushes"
         className="order-3 col-span-2 mt-2 ml-[10px] flex flex-col justify-center border-l-2 border-hair pl-2 md:order-none md:col-span-1 md:m-0 md:border-0 md:pl-0"
@@ -49,22 +49,22 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
       {(notes.length > 0 || change.error !== null || relay.wanted_unsaved === true) && (
         <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
           {relay.wanted_unsaved === true && (
-            <p className="text-[13px] text-wait">Not stored yet: the disk does not take it. A restart would bring back the state before.</p>
+            <p className="text-[13px] text-wait">Not saved: the disk rejects writes. A restart would restore the previous state.</p>
           )}
           {notes.map((note) => (
             <CauseNote key={note.cause.code + note.cause.message} note={note} />
           ))}
-          {change.error !== null && <Fault error={change.error} />}
+          {change.error !== null && <ErrorMessage error={change.error} />}
           {change.error instanceof ApiError && change.error.code === "relay.preflight-failed" && (
             <Button className="justify-self-start" onClick={() => change.mutate("force")}>
-              Start all the same
+              Start anyway
             </Button>
           )}
         </div>
       )}
       {bands !== undefined && (
         <div className="order-5 col-span-2 mt-2.5 md:col-span-4">
-          <Strip bands={bands} stepSeconds={stepSeconds} />
+          <Timeline bands={bands} stepSeconds={stepSeconds} />
         </div>
       )}
     </article>

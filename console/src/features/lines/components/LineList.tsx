@@ -4,15 +4,15 @@ import { useRef, type ReactNode } from "react";
 import type { Band, Relay } from "../../../api/types";
 import { LineCard } from "./LineCard";
 
-/** From so many lines on, only those near the window are drawn. */
+/** Number of lines from which the list is virtualized. */
 const MANY = 40;
-/** Height of a line with two pushes; measured once it is drawn. */
-const USUAL_HEIGHT = 150;
+/** Estimated height of a line with two pushes. */
+const ESTIMATED_HEIGHT = 150;
 const GAP = 10;
 
 type Props = { relays: readonly Relay[]; days: ReadonlyMap<string, readonly Band[]>; stepSeconds: number };
 
-/** The lines, one below the other. */
+/** List of lines. */
 export function LineList(props: Props): ReactNode {
   return props.relays.length < MANY ? <AllLines {...props} /> : <ManyLines {...props} />;
 }
@@ -33,7 +33,7 @@ function ManyLines({ relays, days, stepSeconds }: Props): ReactNode {
   const list = useRef<HTMLUListElement>(null);
   const virtual = useWindowVirtualizer({
     count: relays.length,
-    estimateSize: () => USUAL_HEIGHT,
+    estimateSize: () => ESTIMATED_HEIGHT,
     gap: GAP,
     overscan: 4,
     scrollMargin: list.current?.offsetTop ?? 0,

@@ -36,7 +36,7 @@ export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
       <Menu trigger={trigger}>
         <MenuItem onSelect={() => void navigate(`/relays/${encodeURIComponent(relay.name)}`)}>Open</MenuItem>
         <MenuItem onSelect={() => void navigate(`/logbook?about=${encodeURIComponent(relay.name)}`)}>
-          Its logbook
+          Logbook
         </MenuItem>
         {operates && (
           <>
@@ -55,7 +55,7 @@ export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
         confirm="Show the holding picture"
         onConfirm={() => ask("hold")}
       >
-        {heldWords(on)}
+        {holdText(on)}
       </Confirm>
       <Confirm
         open={asked === "stop"}
@@ -64,18 +64,18 @@ export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
         confirm="Stop the broadcast"
         onConfirm={() => ask("stop")}
       >
-        {stoppedWords(on)}
+        {stopText(on)}
       </Confirm>
     </>
   );
 }
 
 /** Effect of a hold. */
-export function heldWords(on: string): string {
-  return `Everybody who watches on ${on} sees the holding picture, without audio, until you resume. The broadcast continues.`;
+export function holdText(on: string): string {
+  return `Viewers on ${on} see the holding picture, without audio, until you resume. The broadcast continues.`;
 }
 
 /** Effect of a stop. */
-export function stoppedWords(on: string): string {
-  return `The broadcast on ${on} ends for everybody who watches.`;
+export function stopText(on: string): string {
+  return `The broadcast on ${on} ends for all viewers.`;
 }

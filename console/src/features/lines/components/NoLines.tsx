@@ -4,13 +4,13 @@ import { Empty } from "../../../ui/Empty";
 import { ButtonLink } from "../../../ui/Link";
 import { May, useMay } from "../../session";
 
-/** Nothing is set up yet: the way to the first line. */
+/** Placeholder before the first relay. */
 export function NoLines(): ReactNode {
   const keeps = useMay("admin");
   const action = (
     <May role="admin">
       <ButtonLink strong to="/new">
-        Set up the first line
+        Set up a relay
       </ButtonLink>
     </May>
   );

@@ -7,10 +7,10 @@ import { Pennant, toneOf } from "../../../ui/Pennant";
 import { progressOf } from "../condition";
 import { Since } from "./Since";
 
-/** Height of a row; the branches of the route end at rows. */
+/** Height of a row, at which branches end. */
 export const ROW = 38;
 
-/** The right end of a branch: where the picture goes, and how it fares. */
+/** Destination and state of a push. */
 export function PushRow({ push }: { push: PushState }): ReactNode {
   const { state } = push;
   const sends = isSending(state);
@@ -51,9 +51,9 @@ function Detail({ push }: { push: PushState }): ReactNode {
     case "dialing":
       return progressOf(push);
     case "waiting":
-      return push.retry_in_s == null ? "for its feed" : `tries again in ${untilRetry(push.retry_in_s)}`;
+      return push.retry_in_s == null ? "for the feed" : `next attempt in ${untilRetry(push.retry_in_s)}`;
     case "blocked":
-      return push.retry_in_s == null ? "needs you" : `needs you · tries again in ${untilRetry(push.retry_in_s)}`;
+      return push.retry_in_s == null ? "needs you" : `needs you · next attempt in ${untilRetry(push.retry_in_s)}`;
     case "off":
       return null;
   }

@@ -5,7 +5,7 @@ import { duration } from "../../../lib/format";
 
 type Props = { time: string | null | undefined; before?: string; className?: string };
 
-/** How long ago a time was, kept up to date. */
+/** Live age of a time. */
 export function Since({ time, before = "", className }: Props): ReactNode {
   const now = useNow();
   if (time == null) {

@@ -22,7 +22,7 @@ test("a feed that flows shows its picture, a new one each time that it began", (
   expect(picture()?.getAttribute("src")).toContain("2026-01-02");
 });
 
-test.each([flowing({ state: "waiting" }), flowing({ video: null })])("no camera is dialled for a picture", (away) => {
+test.each([flowing({ state: "waiting" }), flowing({ video: null })])("no camera is connected to for a still", (away) => {
   draw(<Still feed={away} />);
   expect(picture()).toBeNull();
 });

@@ -6,9 +6,9 @@ import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import type { Verb } from "../queries";
-import { heldWords, stoppedWords } from "./LineMenu";
+import { holdText, stopText } from "./LineMenu";
 
-/** Starts, holds, resumes and stops a relay. What viewers would notice is asked first. */
+/** Starts, holds, resumes and stops a relay, with confirmation of public effects. */
 export function Switches({
   relay,
   isPending,
@@ -39,7 +39,7 @@ export function Switches({
           confirm="Show the holding picture"
           onConfirm={() => ask("hold")}
         >
-          {heldWords(on)}
+          {holdText(on)}
         </ConfirmDialog>
       )}
       <ConfirmDialog
@@ -48,7 +48,7 @@ export function Switches({
         confirm="Stop the broadcast"
         onConfirm={() => ask("stop")}
       >
-        {stoppedWords(on)}
+        {stopText(on)}
       </ConfirmDialog>
     </>
   );

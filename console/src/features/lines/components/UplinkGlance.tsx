@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { rate } from "../../../lib/format";
 import { UplinkBar, budgetQuery, heaviest } from "../../budget";
 
-/** The uplink that is nearest to its limit. */
+/** Uplink with the highest load. */
 export function UplinkGlance(): ReactNode {
   const budget = useQuery(budgetQuery());
   const uplink = budget.data === undefined ? undefined : heaviest(budget.data.uplinks);

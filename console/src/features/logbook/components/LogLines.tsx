@@ -5,7 +5,7 @@ import { moment } from "../../../lib/format";
 import { Link } from "../../../ui/Link";
 import { Pennant, isStateWord, toneOf } from "../../../ui/Pennant";
 
-/** Lines of the logbook in the order in which they are given. */
+/** Entries of the logbook. */
 export function LogLines({ entries }: { entries: readonly LogEntry[] }): ReactNode {
   return (
     <ol className="text-[13px]">

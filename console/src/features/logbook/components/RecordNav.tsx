@@ -3,12 +3,12 @@ import type { ReactNode } from "react";
 import { SubNav } from "../../../ui/SubNav";
 
 const WAYS = [
-  { to: "/logbook", label: "What happened" },
-  { to: "/report", label: "Report of a month" },
+  { to: "/logbook", label: "Events" },
+  { to: "/report", label: "Monthly report" },
   { to: "/audit", label: "Audit trail" },
 ] as const;
 
-/** The record: line by line, and summed up. */
+/** Navigation of logbook, report and audit trail. */
 export function RecordNav(): ReactNode {
   return <SubNav label="Record" ways={WAYS} />;
 }

@@ -21,7 +21,7 @@ export function nameOf(line: Pick<ReportLine, "name" | "part">): string {
   return line.part == null ? line.name : `${line.name} → ${line.part}`;
 }
 
-/** How much of the wanted time each ran, and whose side the rest was. */
+/** Availability by name, with fault domains. */
 export function LinesTable({ title, lines }: { title: string; lines: readonly ReportLine[] }): ReactNode {
   return (
     <Scroll label={title}>
@@ -41,7 +41,7 @@ export function LinesTable({ title, lines }: { title: string; lines: readonly Re
               Ran
             </th>
             <th scope="col" className={`${CELL} text-right`}>
-              Wanted for
+              On for
             </th>
             <th scope="col" className={`${CELL} text-right`}>
               Down for
@@ -53,7 +53,7 @@ export function LinesTable({ title, lines }: { title: string; lines: readonly Re
               Longest
             </th>
             <th scope="col" className={CELL}>
-              Whose side
+              Fault domain
             </th>
           </tr>
         </thead>
@@ -99,7 +99,7 @@ export function CausesTable({ outages }: { outages: readonly Outage[] }): ReactN
         <caption className="pb-1 text-left text-[15px] font-[650]">Outages by cause</caption>
         <thead>
           <tr className="text-quiet">
-            {["Cause", "Side", "Outages", "Down for", "In words"].map((head) => (
+            {["Cause", "Fault domain", "Outages", "Down for", "Meaning"].map((head) => (
               <th key={head} scope="col" className={CELL}>
                 {head}
               </th>
@@ -131,7 +131,7 @@ export function OutagesTable({ outages }: { outages: readonly Outage[] }): React
         <caption className="pb-1 text-left text-[15px] font-[650]">Outages</caption>
         <thead>
           <tr className="text-quiet">
-            {["Begin", "What", "Down for", "Side", "Why"].map((head) => (
+            {["Begin", "Subject", "Down for", "Fault domain", "Cause"].map((head) => (
               <th key={head} scope="col" className={CELL}>
                 {head}
               </th>

@@ -9,24 +9,24 @@ import { Tabs } from "../../../ui/Tabs";
 import { FeedForm, FindPanel, PatternFill, feedsQuery } from "../../feeds";
 import type { StepProps } from "../NewRelayPage";
 
-/** Which camera: one that is kept, an address, a filled-in pattern, or one that is found. */
+/** Camera: saved, by address, by pattern, or discovered. */
 export function CameraStep({ draft, change }: StepProps): ReactNode {
   const feeds = useQuery(feedsQuery());
   const [way, setWay] = useState("address");
   const [found, setFound] = useState<Parameters<typeof FeedForm>[0]["draft"] | null>(null);
   const take = (feed: Pick<Feed, "name">) => change({ feed: feed.name, survey: "", step: "survey", name: draft.name || feed.name });
-  const kept = feeds.data ?? [];
+  const saved = feeds.data ?? [];
   return (
     <Card label="Camera">
       <Tabs
-        label="Which camera"
+        label="Camera"
         value={way}
         onChange={setWay}
         tabs={[
-          { value: "address", label: "Type its address", content: <FeedForm onDone={take} action="Save and continue" /> },
+          { value: "address", label: "Enter an address", content: <FeedForm onDone={take} action="Save and continue" /> },
           {
             value: "find",
-            label: "Find it",
+            label: "Search",
             content:
               found === null ? (
                 <FindPanel onChoose={setFound} />
@@ -41,7 +41,7 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
           },
           {
             value: "pattern",
-            label: "Fill in a pattern",
+            label: "Use a pattern",
             content: (
               <PatternFill
                 onDone={(made) => {
@@ -54,9 +54,9 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
             ),
           },
           {
-            value: "kept",
-            label: `One that is kept (${kept.length})`,
-            content: <KeptFeeds feeds={kept} chosen={draft.feed} onTake={take} />,
+            value: "saved",
+            label: `Saved camera (${saved.length})`,
+            content: <SavedFeeds feeds={saved} chosen={draft.feed} onTake={take} />,
           },
         ]}
       />
@@ -64,9 +64,9 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
   );
 }
 
-type KeptProps = { feeds: readonly Feed[]; chosen: string; onTake: (feed: Feed) => void };
+type SavedFeedsProps = { feeds: readonly Feed[]; chosen: string; onTake: (feed: Feed) => void };
 
-function KeptFeeds({ feeds, chosen, onTake }: KeptProps): ReactNode {
+function SavedFeeds({ feeds, chosen, onTake }: SavedFeedsProps): ReactNode {
   const [name, setName] = useState(chosen);
   const feed = feeds.find((each) => each.name === name);
   return (

@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { type FormEvent, type ReactNode } from "react";
+import { type SyntheticEvent, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 
 import { isFail } from "../../../lib/states";
@@ -9,18 +9,18 @@ import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
 import { Checks } from "../../../ui/Checks";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { ErrorMessage, fieldError } from "../../../ui/ErrorMessage";
 import { Field } from "../../../ui/Field";
 import { JobStep } from "../../../ui/JobStep";
 import { relaysQuery, useSwitch } from "../../lines";
 import { usePreflight } from "../../relay";
 import type { StepProps } from "../NewRelayPage";
 
-/** Names the relay, checks that it can work, and starts it. */
+/** Names, checks and starts the relay. */
 export function CheckStep({ draft, change, onStarted }: StepProps & { onStarted: () => void }): ReactNode {
   const relays = useQuery(relaysQuery());
   const relay = relays.data?.find((each) => each.name.toLowerCase() === draft.name.trim().toLowerCase());
-  // It was kept by this path before, and only waits to be started.
+  // The relay was saved by an earlier visit.
   const isOurs = relay !== undefined && relay.feed.name === draft.feed && sameNames(relay, draft.to);
   return (
     <Card label="Check and start">
@@ -39,7 +39,7 @@ function sameNames(relay: Relay, to: readonly string[]): boolean {
 
 function NameIt({ draft, change }: StepProps): ReactNode {
   const add = useMutation({ mutationFn: (relay: NewRelay) => call<Relay>("POST", ["relays"], relay) });
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     add.mutate({ name: draft.name, feed: draft.feed, to: [...draft.to] });
   };
@@ -50,12 +50,12 @@ function NameIt({ draft, change }: StepProps): ReactNode {
         required
         value={draft.name}
         onChange={(event) => change({ name: event.target.value })}
-        help="As it stands among the lines. It is kept, and off until it is started."
-        error={faultOf(add.error, "name")}
+        help="Shown in the list of lines. The relay is saved, and off until you start it."
+        error={fieldError(add.error, "name")}
       />
-      {add.error !== null && <Fault error={add.error} />}
+      {add.error !== null && <ErrorMessage error={add.error} />}
       <Button kind="strong" type="submit" disabled={add.isPending} className="justify-self-end">
-        Keep it and check
+        Save and check
       </Button>
     </form>
   );
@@ -81,18 +81,18 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
           {preflight.isPending ? "Checking …" : checks === undefined ? "Run the preflight" : "Check again"}
         </Button>
         <p className="text-[13px] text-quiet">
-          Pulls the camera and knocks at the servers for some seconds. No key is sent, and nobody sees anything.
+          Pulls the camera and probes the servers for some seconds. No key and no media are sent.
         </p>
       </div>
-      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and reaching the servers" />}
-      {preflight.error !== null && <Fault error={preflight.error} />}
+      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and probing the servers" />}
+      {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {checks !== undefined && <Checks checks={checks.checks} />}
-      {change.error !== null && <Fault error={change.error} />}
+      {change.error !== null && <ErrorMessage error={change.error} />}
       {checks !== undefined && (
         <div className="flex flex-wrap justify-end gap-2">
           {failed && (
             <Button kind="danger" disabled={change.isPending} onClick={() => start("force")}>
-              Start all the same
+              Start anyway
             </Button>
           )}
           <Button kind="strong" disabled={change.isPending || failed} onClick={() => start("start")}>

@@ -4,7 +4,7 @@ import { useState, type ReactNode } from "react";
 import type { Stored } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
-import { Loaded } from "../../../ui/Loaded";
+import { QueryBoundary } from "../../../ui/QueryBoundary";
 import { Tabs } from "../../../ui/Tabs";
 import { Toggle } from "../../../ui/Toggle";
 import { DestinationForm, Repairs, destinationsQuery } from "../../destinations";
@@ -17,11 +17,11 @@ export function DestinationStep({ draft, change }: StepProps): ReactNode {
   const [stored, setStored] = useState<Stored | null>(null);
   const choose = (name: string, chosen: boolean) =>
     change({ to: chosen ? [...draft.to.filter((each) => each !== name), name] : draft.to.filter((each) => each !== name) });
-  const kept = (
-    <Loaded query={destinations}>
+  const saved = (
+    <QueryBoundary query={destinations}>
       {(data) => (
         <div className="grid gap-2 sm:grid-cols-2">
-          {data.length === 0 && <p className="text-quiet">None is kept yet.</p>}
+          {data.length === 0 && <p className="text-quiet">No saved destinations yet.</p>}
           {data.map((each) => (
             <Toggle
               key={each.name}
@@ -33,7 +33,7 @@ export function DestinationStep({ draft, change }: StepProps): ReactNode {
           ))}
         </div>
       )}
-    </Loaded>
+    </QueryBoundary>
   );
   return (
     <Card label="Destinations">
@@ -43,13 +43,13 @@ export function DestinationStep({ draft, change }: StepProps): ReactNode {
         </div>
       )}
       <Tabs
-        label="Which destinations"
+        label="Destinations"
         value={way}
         onChange={setWay}
         tabs={[
           {
             value: "new",
-            label: "Paste a new one",
+            label: "New destination",
             content: (
               <DestinationForm
                 key={draft.to.length}
@@ -60,13 +60,13 @@ export function DestinationStep({ draft, change }: StepProps): ReactNode {
               />
             ),
           },
-          { value: "kept", label: `Those that are kept (${destinations.data?.length ?? 0})`, content: kept },
+          { value: "saved", label: `Saved destinations (${destinations.data?.length ?? 0})`, content: saved },
         ]}
       />
       <div className="mt-4 flex flex-wrap items-center justify-between gap-3 border-t border-hair pt-4">
         <p>
           {draft.to.length === 0 ? (
-            <span className="text-quiet">No destination is chosen yet.</span>
+            <span className="text-quiet">No destination chosen.</span>
           ) : (
             <>
               Goes to <strong className="font-[650]">{draft.to.join(", ")}</strong>

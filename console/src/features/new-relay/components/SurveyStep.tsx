@@ -10,7 +10,7 @@ import type { StepProps } from "../NewRelayPage";
 /** Survey: stills and measurements of main and sub stream. */
 export function SurveyStep({ draft, change }: StepProps): ReactNode {
   return (
-    <Card label="Picture and facts" title={draft.feed}>
+    <Card label="Survey" title={draft.feed}>
       <SurveyPanel
         key={draft.feed}
         of={{ feed: draft.feed }}
@@ -18,8 +18,8 @@ export function SurveyStep({ draft, change }: StepProps): ReactNode {
         onBegun={(survey) => change({ survey })}
       />
       <div className="mt-4 flex flex-wrap justify-end gap-2">
-        <PreviewDialog feed={draft.feed} trigger={<Button>Watch it live</Button>} />
-        <ButtonLink to={`/feeds/${encodeURIComponent(draft.feed)}`}>Change its address</ButtonLink>
+        <PreviewDialog feed={draft.feed} trigger={<Button>Watch live</Button>} />
+        <ButtonLink to={`/feeds/${encodeURIComponent(draft.feed)}`}>Change address</ButtonLink>
         <Button kind="strong" onClick={() => change({ step: "destination" })}>
           Continue to the destinations
         </Button>

@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Platform } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useAddPlatform } from "../queries";
@@ -15,10 +15,10 @@ export function NewSheetForm({ known, onDone }: { known: readonly Platform[]; on
     add.mutate({ name, rules: {}, ...(like === "" ? {} : { like }) }, { onSuccess: onDone });
   };
   return (
-    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add the platform">
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(add.error, "name")} />
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add platform">
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(add.error, "name")} />
       <SelectField
-        label="Begin with the rules of"
+        label="Copy the rules of"
         value={like}
         onChange={(event) => setLike(event.target.value)}
         choices={[{ value: "", label: "none" }, ...known.map((each) => ({ value: each.name, label: each.name }))]}

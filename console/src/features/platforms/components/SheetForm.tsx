@@ -4,7 +4,7 @@ import { useState, type ReactNode } from "react";
 import type { Platform } from "../../../api/types";
 import { Field } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
-import { Loaded } from "../../../ui/Loaded";
+import { QueryBoundary } from "../../../ui/QueryBoundary";
 import { rulesQuery, useEditPlatform } from "../queries";
 
 /** Changes a sheet, rule by rule; an empty one does not apply. */
@@ -20,9 +20,9 @@ export function SheetForm({ platform, onDone }: { platform: Platform; onDone: ()
     edit.mutate(Object.fromEntries(changed), { onSuccess: onDone });
   };
   return (
-    <Loaded query={rules}>
+    <QueryBoundary query={rules}>
       {(all) => (
-        <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Keep the sheet">
+        <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Save rule sheet">
           <div className="grid gap-4 sm:grid-cols-2">
             {all.map(({ rule, wants }) => (
               <Field
@@ -37,6 +37,6 @@ export function SheetForm({ platform, onDone }: { platform: Platform; onDone: ()
           </div>
         </Form>
       )}
-    </Loaded>
+    </QueryBoundary>
   );
 }

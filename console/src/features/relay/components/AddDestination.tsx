@@ -5,7 +5,7 @@ import { isOff } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Dialog } from "../../../ui/Dialog";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { SelectField } from "../../../ui/Field";
 import { Tabs } from "../../../ui/Tabs";
 import { DestinationForm, destinationsQuery } from "../../destinations";
@@ -17,7 +17,7 @@ export function AddDestination({ relay }: { relay: Relay }): ReactNode {
     <Dialog
       trigger={<Button kind="strong">Add a destination</Button>}
       title={`Add a destination to ${relay.name}`}
-      lead={isOff(relay.wanted) ? "It is used with the next start." : "It dials at once. What runs is not touched."}
+      lead={isOff(relay.wanted) ? "Used from the next start." : "Connects at once. Running broadcasts are not affected."}
       wide
     >
       {(close) => <Choose relay={relay} onDone={close} />}
@@ -28,12 +28,12 @@ export function AddDestination({ relay }: { relay: Relay }): ReactNode {
 function Choose({ relay, onDone }: { relay: Relay; onDone: () => void }): ReactNode {
   const destinations = useQuery(destinationsQuery());
   const edit = useEditRelay(relay.name, relay.revision);
-  const [way, setWay] = useState("kept");
+  const [way, setWay] = useState("saved");
   const [chosen, setChosen] = useState("");
   const has = relay.pushes.map((push) => push.destination);
   const free = (destinations.data ?? []).filter((each) => !has.includes(each.name));
   const take = (name: string) => edit.mutate({ to: [...has, name] }, { onSuccess: onDone });
-  const kept = (
+  const saved = (
     <form
       onSubmit={(event) => {
         event.preventDefault();
@@ -46,7 +46,7 @@ function Choose({ relay, onDone }: { relay: Relay; onDone: () => void }): ReactN
         value={chosen}
         onChange={(event) => setChosen(event.target.value)}
         choices={[
-          { value: "", label: free.length === 0 ? "every destination is used here already" : "choose one" },
+          { value: "", label: free.length === 0 ? "all destinations are in use" : "choose one" },
           ...free.map((each) => ({
             value: each.name,
             label: each.relays.length === 0 ? each.name : `${each.name} (used by ${each.relays.join(", ")})`,
@@ -54,18 +54,18 @@ function Choose({ relay, onDone }: { relay: Relay; onDone: () => void }): ReactN
         ]}
       />
       <Button kind="strong" type="submit" disabled={chosen === "" || edit.isPending} className="justify-self-end">
-        Add it
+        Add
       </Button>
     </form>
   );
   return (
     <>
       <Tabs
-        label="Which destination"
+        label="Saved or new"
         value={way}
         onChange={setWay}
         tabs={[
-          { value: "kept", label: "One that is kept", content: kept },
+          { value: "saved", label: "Saved destination", content: saved },
           {
             value: "new",
             label: "A new one",
@@ -75,7 +75,7 @@ function Choose({ relay, onDone }: { relay: Relay; onDone: () => void }): ReactN
       />
       {edit.error !== null && (
         <div className="mt-3">
-          <Fault error={edit.error} />
+          <ErrorMessage error={edit.error} />
         </div>
       )}
     </>

@@ -8,7 +8,7 @@ import { duration, grouped } from "../../../lib/format";
 type Props = {
   steps: readonly DialStep[];
   /** All steps of such a dial, in order. */
-  way: readonly DialStepName[];
+  expected: readonly DialStepName[];
   /** The last line: what it comes to. */
   end: string;
   state: FeedPhase | PushPhase;
@@ -20,13 +20,13 @@ function elapsed(milliseconds: number): string {
 }
 
 /** A dial step by step: what was reached after how long, what it waits for, what is still to come. */
-export function DialSteps({ steps, way, end, state, since }: Props): ReactNode {
+export function DialSteps({ steps, expected, end, state, since }: Props): ReactNode {
   const now = useNow();
   const reached = steps.at(-1)?.name;
-  const coming = isUp(state) ? [] : way.slice(reached === undefined ? 0 : way.indexOf(reached) + 1);
+  const coming = isUp(state) ? [] : expected.slice(reached === undefined ? 0 : expected.indexOf(reached) + 1);
   const age = since == null ? 0 : now - Date.parse(since);
   return (
-    <ol aria-label="Steps of the dial" className="text-[13px]">
+    <ol aria-label="Connection steps" className="text-[13px]">
       {steps.map((step) => (
         <Step key={step.name} kind="done" name={step.name} time={elapsed(step.after_ms)} />
       ))}

@@ -41,9 +41,9 @@ export function FeedCard({ relay }: { relay: Relay }): ReactNode {
           <span className="text-quiet">{facts(relay)}</span>
         </p>
         {feed.cause != null && <CauseNote note={{ cause: feed.cause, about: [feed.name] }} />}
-        {feed.retry_in_s != null && <p className="text-wait">Tries again in {untilRetry(feed.retry_in_s)}.</p>}
+        {feed.retry_in_s != null && <p className="text-wait">Next attempt in {untilRetry(feed.retry_in_s)}.</p>}
         {!flows && !isOff(feed.state) && (
-          <DialSteps steps={feed.steps ?? []} way={WAY} end={feed.state} state={feed.state} since={feed.since} />
+          <DialSteps steps={feed.steps ?? []} expected={WAY} end={feed.state} state={feed.state} since={feed.since} />
         )}
       </div>
     </section>

@@ -2,7 +2,7 @@ import { useId, type ReactNode } from "react";
 
 import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { useHoldingPicture } from "../queries";
 
 /** The picture that broadcasts show while the camera is away: the card, or one of one's own. */
@@ -25,7 +25,7 @@ export function HoldingPicture({ relay }: { relay: Relay }): ReactNode {
           htmlFor={id}
           className="cursor-pointer rounded-md border border-edge px-3.5 py-2 text-sm font-semibold focus-within:outline-[2.5px] hover:border-ink"
         >
-          {has ? "Choose another" : "Choose a picture"}
+          {has ? "Choose another image" : "Choose an image"}
           <input
             id={id}
             type="file"
@@ -41,15 +41,15 @@ export function HoldingPicture({ relay }: { relay: Relay }): ReactNode {
         </label>
         {has && (
           <Button disabled={change.isPending} onClick={() => change.mutate(null)}>
-            Use the card again
+            Use the default image
           </Button>
         )}
       </div>
       <p className="text-[12.5px] text-quiet">
-        {has ? "Used from the next time on." : "The card names the relay and tells since when the camera is away."} PNG or
+        {has ? "Used from the next hold." : "The default image shows the relay’s name and the time since when the camera has been down."} PNG or
         JPEG, 8 MB at most.
       </p>
-      {change.error !== null && <Fault error={change.error} />}
+      {change.error !== null && <ErrorMessage error={change.error} />}
     </fieldset>
   );
 }

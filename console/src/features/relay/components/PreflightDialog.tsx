@@ -4,7 +4,7 @@ import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Checks } from "../../../ui/Checks";
 import { Dialog } from "../../../ui/Dialog";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { JobStep } from "../../../ui/JobStep";
 import { usePreflight } from "../queries";
 
@@ -14,7 +14,7 @@ export function PreflightDialog({ relay }: { relay: Relay }): ReactNode {
     <Dialog
       trigger={<Button>Preflight</Button>}
       title={`Preflight of ${relay.name}`}
-      lead="Codec, size, rates and keyframes against the platforms’ rules, servers, uplinks and the month’s traffic. No key is sent."
+      lead="Checks codec, frame size, rates and keyframes against the platforms’ rules, and servers, uplinks and traffic quotas. No key is sent."
       wide
     >
       {() => <Run name={relay.name} />}
@@ -27,8 +27,8 @@ function Run({ name }: { name: string }): ReactNode {
   useEffect(() => mutate(), [mutate]);
   return (
     <div className="grid gap-3">
-      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and reaching the servers" />}
-      {preflight.error !== null && <Fault error={preflight.error} />}
+      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and probing the servers" />}
+      {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {preflight.data !== undefined && <Checks checks={preflight.data.checks} />}
       <Button disabled={preflight.isPending} onClick={() => mutate()} className="justify-self-end">
         Check again

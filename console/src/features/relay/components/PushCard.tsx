@@ -48,11 +48,11 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
       {push.cause != null && isTroubled && <CauseNote note={{ cause: push.cause, about: [push.destination] }} />}
       {push.warning != null && <p className="text-[13px] text-lag">{push.warning}</p>}
       {push.retry_in_s != null && (
-        <p className="text-[13px] text-wait">Tries again in {untilRetry(push.retry_in_s)}.</p>
+        <p className="text-[13px] text-wait">Next attempt in {untilRetry(push.retry_in_s)}.</p>
       )}
       <DialSteps
         steps={push.steps}
-        way={wayTo(destination)}
+        expected={wayTo(destination)}
         end={push.state}
         state={push.state}
         since={push.since}
@@ -61,7 +61,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
       <div className="flex flex-wrap gap-2">
         {destination !== undefined && (
           <May role="operator">
-            <RekeyDialog destination={destination} trigger={<Button>Roll the key</Button>} />
+            <RekeyDialog destination={destination} trigger={<Button>Roll key</Button>} />
           </May>
         )}
         <May role="admin">
@@ -89,7 +89,7 @@ function needs(relay: Relay, push: PushState): string {
 }
 
 function figures(push: PushState, destination: Destination | undefined): string {
-  const parts = [`${volume(push.bytes)} sent`, `${grouped(push.frames_sent)} pictures`];
+  const parts = [`${volume(push.bytes)} sent`, `${grouped(push.frames_sent)} frames`];
   if (push.frames_dropped > 0) {
     parts.push(`${grouped(push.frames_dropped)} skipped`);
   }

@@ -6,9 +6,9 @@ import "uplot/dist/uPlot.min.css";
 import { isFlowing } from "../../../lib/states";
 import type { Rates, Relay } from "../../../api/types";
 import { Card } from "../../../ui/Card";
-import { Loaded } from "../../../ui/Loaded";
+import { QueryBoundary } from "../../../ui/QueryBoundary";
 import { ratesQuery, type Span } from "../queries";
-import { advanced, look, options, plotted, type Plotted } from "./plot";
+import { advanced, lineStyle, options, plotted, type Plotted } from "./plot";
 
 const HEIGHT = 280;
 const SPANS: readonly { value: Span; label: string }[] = [
@@ -54,15 +54,15 @@ export function RateChart({ relay }: { relay: Relay }): ReactNode {
           </li>
         ))}
       </ul>
-      <Loaded query={rates} height={HEIGHT}>
+      <QueryBoundary query={rates} height={HEIGHT}>
         {(data) => <Plot key={range + names.join("\n")} rates={data} relay={relay} isLive={range === "hour"} />}
-      </Loaded>
+      </QueryBoundary>
     </Card>
   );
 }
 
 function Line({ at }: { at: number }): ReactNode {
-  const { token, dash } = look(at);
+  const { token, dash } = lineStyle(at);
   return (
     <svg width="20" height="4" viewBox="0 0 20 4" aria-hidden="true">
       <path d="M0 2 H20" strokeDasharray={dash.join(" ")} style={{ stroke: `var(--${token})` }} strokeWidth="2.5" />
@@ -83,8 +83,8 @@ function Plot({ rates, relay, isLive }: { rates: Rates; relay: Relay; isLive: bo
     const draw = () => {
       plot.current?.destroy();
       const size = { width: element.clientWidth, height: HEIGHT };
-      const look = options(size, shown.current.names, () => shown.current.outages);
-      plot.current = new uPlot(look, shown.current.data, element);
+      const plotOptions = options(size, shown.current.names, () => shown.current.outages);
+      plot.current = new uPlot(plotOptions, shown.current.data, element);
     };
     draw();
     const resized = new ResizeObserver(() => {

@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 
 import { Card } from "../../../ui/Card";
 import { Link } from "../../../ui/Link";
-import { Loaded } from "../../../ui/Loaded";
+import { QueryBoundary } from "../../../ui/QueryBoundary";
 import { LogLines, logbookQuery } from "../../logbook";
 
 /** Latest log entries of a relay. */
@@ -11,13 +11,13 @@ export function RecentLines({ about }: { about: string }): ReactNode {
   const lines = useQuery(logbookQuery({ about, limit: 12 }));
   return (
     <Card
-      label="Of late"
-      title="Of late"
-      aside={<Link to={`/logbook?about=${encodeURIComponent(about)}`}>All of its logbook</Link>}
+      label="Recent entries"
+      title="Recent entries"
+      aside={<Link to={`/logbook?about=${encodeURIComponent(about)}`}>Full logbook</Link>}
     >
-      <Loaded query={lines}>
+      <QueryBoundary query={lines}>
         {(data) => (data.length === 0 ? <p className="text-quiet">Nothing yet.</p> : <LogLines entries={data.toReversed()} />)}
-      </Loaded>
+      </QueryBoundary>
     </Card>
   );
 }

@@ -1,13 +1,13 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type SyntheticEvent, type ReactNode } from "react";
 
 import type { Rehearsal, Relay } from "../../../api/types";
 import { rate } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Checks } from "../../../ui/Checks";
 import { Dialog } from "../../../ui/Dialog";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { SelectField } from "../../../ui/Field";
-import { Grade } from "../../../ui/Grade";
+import { CheckBadge } from "../../../ui/CheckBadge";
 import { JobStep } from "../../../ui/JobStep";
 import { useRehearsal } from "../queries";
 
@@ -17,7 +17,7 @@ export function RehearsalDialog({ relay }: { relay: Relay }): ReactNode {
     <Dialog
       trigger={<Button>Rehearse</Button>}
       title={`Rehearse ${relay.name}`}
-      lead="Pushes to a receiver of the service instead of a platform, and grades the stream. It has no viewers, and running broadcasts continue."
+      lead="Pushes to a test receiver in the service instead of the platform and grades the stream. Running broadcasts continue."
       wide
     >
       {() => <Run relay={relay} />}
@@ -29,7 +29,7 @@ function Run({ relay }: { relay: Relay }): ReactNode {
   const rehearse = useRehearsal(relay.name);
   const [to, setTo] = useState(relay.pushes[0]?.destination ?? "");
   const [seconds, setSeconds] = useState("15");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SyntheticEvent) => {
     event.preventDefault();
     rehearse.mutate({ to, for_s: Number(seconds) });
   };
@@ -37,7 +37,7 @@ function Run({ relay }: { relay: Relay }): ReactNode {
     <div className="grid gap-4">
       <form onSubmit={submit} className="grid items-end gap-3 sm:grid-cols-[1fr_1fr_auto]">
         <SelectField
-          label="As if to"
+          label="Destination"
           value={to}
           onChange={(event) => setTo(event.target.value)}
           choices={relay.pushes.map((push) => ({ value: push.destination, label: push.destination }))}
@@ -53,7 +53,7 @@ function Run({ relay }: { relay: Relay }): ReactNode {
         </Button>
       </form>
       {rehearse.isPending && <JobStep progress={rehearse.progress} otherwise="starting the test receiver" />}
-      {rehearse.error !== null && <Fault error={rehearse.error} />}
+      {rehearse.error !== null && <ErrorMessage error={rehearse.error} />}
       {rehearse.data !== undefined && <Result rehearsal={rehearse.data} />}
     </div>
   );
@@ -62,17 +62,17 @@ function Run({ relay }: { relay: Relay }): ReactNode {
 function Result({ rehearsal }: { rehearsal: Rehearsal }): ReactNode {
   const { graded } = rehearsal;
   const facts = [
-    graded.video_codec == null ? "no picture" : `${graded.video_codec} ${graded.width}×${graded.height}`,
+    graded.video_codec == null ? "no video" : `${graded.video_codec} ${graded.width}×${graded.height}`,
     graded.fps == null ? null : `${graded.fps.toFixed(2)} frames/s`,
     rate(graded.video_kbps),
     `keyframes every ${(graded.keyframe_ms / 1000).toFixed(1)} s`,
-    graded.audio_codec == null ? "no sound" : `${graded.audio_codec}, ${rate(graded.audio_kbps)}`,
+    graded.audio_codec == null ? "no audio" : `${graded.audio_codec}, ${rate(graded.audio_kbps)}`,
     graded.audio_codec == null ? null : `${graded.skew_ms} ms between picture and sound`,
   ].filter((each) => each !== null);
   return (
-    <section aria-label="What a platform would see" className="grid gap-2">
+    <section aria-label="Received stream" className="grid gap-2">
       <p className="flex flex-wrap items-center gap-x-3">
-        <Grade level={rehearsal.level} />
+        <CheckBadge level={rehearsal.level} />
         <span className="text-[13px] text-quiet">{facts.join(" · ")}</span>
       </p>
       {rehearsal.trouble != null && <p className="text-[13px] font-semibold text-block">{rehearsal.trouble}</p>}

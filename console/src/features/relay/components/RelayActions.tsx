@@ -45,11 +45,11 @@ export function RelayActions({ relay, change }: Props): ReactNode {
         <ConfirmDialog
           trigger={<Button>Remove</Button>}
           title={`Remove ${relay.name}?`}
-          confirm="Remove the relay"
+          confirm="Remove relay"
           onConfirm={() => remove.mutate(undefined, { onSuccess: () => void navigate("/") })}
         >
-          {isOff(relay.wanted) ? "" : `The broadcast on ${on} ends for everybody who watches. `}
-          The feed, the destinations and their keys stay, and so does what the logbook says.
+          {isOff(relay.wanted) ? "" : `The broadcast on ${on} ends for all viewers. `}
+          The feed, the destinations and their keys are retained, and so are the logbook entries.
         </ConfirmDialog>
         <AddDestination relay={relay} />
       </May>

@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Relay, RelayChange } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, TextField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useEditRelay } from "../queries";
@@ -33,11 +33,11 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
     };
     edit.mutate(change, { onSuccess: onDone });
   };
-  const fault = (field: string) => faultOf(edit.error, field);
+  const fieldErrorOf = (field: string) => fieldError(edit.error, field);
   return (
-    <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Keep the change">
+    <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Save">
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fault("name")} />
+        <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldErrorOf("name")} />
         <Field
           label="Holding picture after, in s"
           type="number"
@@ -45,8 +45,8 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
           max={600}
           value={hold}
           onChange={(event) => setHold(event.target.value)}
-          help="How long the camera may be away; 0 waits without a picture."
-          error={fault("hold_after_s")}
+          help="Delay after which the holding picture is shown; 0 disables it."
+          error={fieldErrorOf("hold_after_s")}
         />
       </div>
       <TextField
@@ -54,24 +54,24 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
         value={windows}
         onChange={(event) => setWindows(event.target.value)}
         placeholder={"mon-fri 08:00-18:00\nsat 09:30-13:00\n2026-12-24 14:00-16:00"}
-        help="One window a line; empty runs around the clock. Outside them the broadcasts end in order."
-        error={fault("on_air")}
+        help="One window per line; empty for around the clock. Outside the windows the broadcasts end orderly."
+        error={fieldErrorOf("on_air")}
       />
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Time zone"
           value={zone}
           onChange={(event) => setZone(event.target.value)}
-          help="By its name in the time zone database."
-          error={fault("zone")}
+          help="Name in the IANA time zone database."
+          error={fieldErrorOf("zone")}
         />
         <Field
           label="Quiet minute"
           placeholder="04:00"
           value={quiet}
           onChange={(event) => setQuiet(event.target.value)}
-          help="When few watch: broadcasts that become too long for their platform are rolled over then."
-          error={fault("quiet_minute")}
+          help="Minute at which broadcasts that reach the platform’s maximum duration are restarted."
+          error={fieldErrorOf("quiet_minute")}
         />
       </div>
       <HoldingPicture relay={relay} />

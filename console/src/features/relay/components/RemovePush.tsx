@@ -4,7 +4,7 @@ import { isOff } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
-import { Fault } from "../../../ui/Fault";
+import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { useEditRelay } from "../queries";
 
 /** Takes one push out of a relay; the others are not touched. */
@@ -18,15 +18,15 @@ export function RemovePush({ relay, destination }: { relay: Relay; destination: 
   return (
     <>
       <ConfirmDialog
-        trigger={<Button disabled={edit.isPending}>Take out</Button>}
-        title={`Take ${destination} out of ${relay.name}?`}
-        confirm={runs ? "End this broadcast" : "Take it out"}
+        trigger={<Button disabled={edit.isPending}>Remove</Button>}
+        title={`Remove ${destination} from ${relay.name}?`}
+        confirm={runs ? "End this broadcast" : "Remove"}
         onConfirm={() => edit.mutate({ to: others })}
       >
-        {runs ? `The broadcast on ${destination} ends for everybody who watches there. ` : ""}
-        The other pushes are not touched. The destination and its key stay.
+        {runs ? `The broadcast on ${destination} ends for all viewers. ` : ""}
+        The other pushes are not affected. The destination and its key are retained.
       </ConfirmDialog>
-      {edit.error !== null && <Fault error={edit.error} />}
+      {edit.error !== null && <ErrorMessage error={edit.error} />}
     </>
   );
 }

@@ -2,7 +2,7 @@
 import { expect, test } from "vitest";
 
 import type { Rates } from "../../../api/types";
-import { advanced, look, plotted } from "./plot";
+import { advanced, lineStyle, plotted } from "./plot";
 
 const RATES: Rates = {
   from: "2026-11-26T03:00:00Z",
@@ -46,6 +46,6 @@ test("a second's figures are added, none twice, and an hour is kept", () => {
 });
 
 test("no two of the first eight lines look alike", () => {
-  const looks = Array.from({ length: 8 }, (_, at) => JSON.stringify(look(at)));
+  const looks = Array.from({ length: 8 }, (_, at) => JSON.stringify(lineStyle(at)));
   expect(new Set(looks).size).toBe(8);
 });

@@ -26,7 +26,7 @@ export function plotted(rates: Rates, feed: string): Plotted {
 }
 
 /** Visible range of live data, in seconds. */
-const MOST_SECONDS = 3600;
+const MAX_SECONDS = 3600;
 
 /** Adds a second's figures; what is older than an hour goes. */
 export function advanced(before: Plotted, second: number, figures: readonly number[]): Plotted {
@@ -35,10 +35,10 @@ export function advanced(before: Plotted, second: number, figures: readonly numb
     return before;
   }
   const [times, ...rows] = before.data;
-  const kept = 1 - MOST_SECONDS;
+  const oldest = 1 - MAX_SECONDS;
   const next: uPlot.AlignedData = [
-    [...Array.from(times).slice(kept), second],
-    ...rows.map((row, at) => [...Array.from(row).slice(kept), (figures[at] ?? 0) / 1000]),
+    [...Array.from(times).slice(oldest), second],
+    ...rows.map((row, at) => [...Array.from(row).slice(oldest), (figures[at] ?? 0) / 1000]),
   ];
   return { ...before, data: next };
 }
@@ -52,7 +52,7 @@ function token(name: string): string {
 }
 
 /** The look of a row in the plot and in its key. */
-export function look(at: number): { token: string; dash: readonly number[] } {
+export function lineStyle(at: number): { token: string; dash: readonly number[] } {
   return { token: TOKENS[at % TOKENS.length] ?? "ink", dash: DASHES[at % DASHES.length] ?? [] };
 }
 
@@ -94,7 +94,7 @@ export function options(
     series: [
       {},
       ...names.map((name, at): uPlot.Series => {
-        const { token: color, dash } = look(at);
+        const { token: color, dash } = lineStyle(at);
         return { label: name, stroke: token(color), width: at === 0 ? 2 : 1.6, dash: [...dash], points: { show: false } };
       }),
     ],

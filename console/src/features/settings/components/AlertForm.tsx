@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 
 import type { Alert, Contact } from "../../../api/types";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
@@ -10,7 +10,7 @@ import { KINDS, readTrigger, writeTrigger, type Blanks, type TriggerKind } from 
 
 const LABELS: Record<keyof Blanks, { label: string; placeholder: string }> = {
   rate: { label: "Rate", placeholder: "500kbit/s" },
-  time: { label: "For, or within", placeholder: "60s, 10m, 2h" },
+  time: { label: "Duration", placeholder: "60s, 10m, 2h" },
   days: { label: "Days", placeholder: "7" },
   share: { label: "Per cent", placeholder: "80" },
   times: { label: "Times", placeholder: "5" },
@@ -42,14 +42,14 @@ export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
     );
   };
   return (
-    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={alert === null ? "Add the alert" : "Keep the change"}>
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
+    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={alert === null ? "Add alert" : "Save"}>
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(save.error, "name")} />
       <SelectField
         label="When"
         value={trigger.kind}
         onChange={(event) => setTrigger({ ...trigger, kind: event.target.value as TriggerKind })}
         choices={KINDS.map((each) => ({ value: each.kind, label: each.label }))}
-        error={faultOf(save.error, "when")}
+        error={fieldError(save.error, "when")}
       />
       <div className="grid grid-cols-2 gap-4">
         {kind?.blanks.map((blank) => (
@@ -67,8 +67,8 @@ export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
         label="About"
         value={about}
         onChange={(event) => setAbout(event.target.value)}
-        help="The name of one feed, relay, destination or uplink; empty for all."
-        error={faultOf(save.error, "about")}
+        help="Name of a feed, relay, destination or uplink; empty for all."
+        error={fieldError(save.error, "about")}
       />
       <fieldset className="grid gap-2">
         <legend className="mb-1 font-semibold">Contacts</legend>
@@ -83,13 +83,13 @@ export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
         ))}
       </fieldset>
       <Field
-        label="Again every so many minutes"
+        label="Repeat interval, in minutes"
         type="number"
         min={0}
         value={repeat}
         onChange={(event) => setRepeat(event.target.value)}
         help="0 notifies once. The end of an alert is notified in any case."
-        error={faultOf(save.error, "repeat_s")}
+        error={fieldError(save.error, "repeat_s")}
       />
     </Form>
   );

@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 import type { NewContact, Schemas, Channel } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Copy } from "../../../ui/Copy";
-import { faultOf } from "../../../ui/Fault";
+import { fieldError } from "../../../ui/ErrorMessage";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useAddContact } from "../queries";
@@ -15,7 +15,7 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
   const add = useAddContact();
   const [typed, setTyped] = useState(EMPTY);
   const set = (change: Partial<typeof EMPTY>) => setTyped({ ...typed, ...change });
-  const fault = (field: string) => faultOf(add.error, field);
+  const fieldErrorOf = (field: string) => fieldError(add.error, field);
   const submit = () => {
     add.mutate(request(typed), {
       // A secret that the service made is shown once, before the dialog goes.
@@ -27,7 +27,7 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
     return (
       <div className="grid gap-3">
         <p>
-          <strong>{add.data.contact.name} is kept.</strong> Messages to it are signed with this secret. It is not shown again.
+          <strong>{add.data.contact.name} was saved.</strong> Messages to it are signed with this secret. It is not shown again.
         </p>
         <Copy label="Signing secret" text={add.data.secret} />
         <Button kind="strong" onClick={onDone} className="justify-self-end">
@@ -37,11 +37,11 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
     );
   }
   return (
-    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add the contact">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add contact">
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
+        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fieldErrorOf("name")} />
         <SelectField
-          label="Notified by"
+          label="Channel"
           value={typed.type}
           onChange={(event) => set({ type: event.target.value })}
           choices={[
@@ -58,17 +58,17 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
           placeholder="https://desk.example.net/yonder"
           value={typed.url}
           onChange={(event) => set({ url: event.target.value })}
-          error={fault("url")}
+          error={fieldErrorOf("url")}
         />
       ) : (
-        <Mail typed={typed} set={set} fault={fault} />
+        <Mail typed={typed} set={set} fieldErrorOf={fieldErrorOf} />
       )}
       <SecretField
         label={typed.type === "webhook" ? "Signing secret" : "Password of the mail server"}
         value={typed.secret}
         onChange={(event) => set({ secret: event.target.value })}
-        help={typed.type === "webhook" ? "Left empty, one is made and shown once." : undefined}
-        error={fault("secret")}
+        help={typed.type === "webhook" ? "Leave empty to have one generated and shown once." : undefined}
+        error={fieldErrorOf("secret")}
       />
     </Form>
   );
@@ -77,10 +77,10 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
 type MailProps = {
   typed: typeof EMPTY;
   set: (change: Partial<typeof EMPTY>) => void;
-  fault: (field: string) => string | null;
+  fieldErrorOf: (field: string) => string | null;
 };
 
-function Mail({ typed, set, fault }: MailProps): ReactNode {
+function Mail({ typed, set, fieldErrorOf }: MailProps): ReactNode {
   return (
     <div className="grid gap-4 sm:grid-cols-2">
       <Field
@@ -89,15 +89,15 @@ function Mail({ typed, set, fault }: MailProps): ReactNode {
         placeholder="mail.example.net:587"
         value={typed.server}
         onChange={(event) => set({ server: event.target.value })}
-        error={fault("server")}
+        error={fieldErrorOf("server")}
       />
       <SelectField
         label="Encryption"
         value={typed.security}
         onChange={(event) => set({ security: event.target.value })}
         choices={[
-          { value: "tls", label: "from the beginning" },
-          { value: "starttls", label: "after the greeting" },
+          { value: "tls", label: "implicit TLS" },
+          { value: "starttls", label: "STARTTLS" },
           { value: "none", label: "none" },
         ]}
       />
@@ -107,7 +107,7 @@ function Mail({ typed, set, fault }: MailProps): ReactNode {
         placeholder="yonder@example.net"
         value={typed.from}
         onChange={(event) => set({ from: event.target.value })}
-        error={fault("from")}
+        error={fieldErrorOf("from")}
       />
       <Field
         label="To"
@@ -115,9 +115,9 @@ function Mail({ typed, set, fault }: MailProps): ReactNode {
         placeholder="desk@example.net, chief@example.net"
         value={typed.to}
         onChange={(event) => set({ to: event.target.value })}
-        error={fault("to")}
+        error={fieldErrorOf("to")}
       />
-      <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fault("user")} />
+      <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fieldErrorOf("user")} />
     </div>
   );
 }

@@ -6,7 +6,7 @@
 //!                   ▲   │ failed       │ failed         │ failed
 //!                   │   ▼              ▼                │
 //!                   ├─ Waiting ◀───────┴────────────────╯
-//!                   └─ Blocked   (a person is needed; retried slowly all the same)
+//!                   └─ Blocked   (a person is needed; retried at long intervals)
 //! ```
 
 use std::time::Duration;
@@ -20,23 +20,22 @@ use super::ration::CredentialRation;
 use super::schedule::RetrySchedule;
 use super::{Decision, FeedPhase};
 
-/// Cameras come back suddenly and each second is visible.
+/// First retry delay. Cameras return suddenly, and each second is visible.
 const FIRST_DELAY: Duration = Duration::from_secs(1);
 const MAX_DELAY: Duration = Duration::from_secs(5);
 const JITTER_PERCENT: u32 = 10;
-/// Interval of probes of an absent camera …
+/// Probe interval of an absent camera.
 const PROBE_INTERVAL: Duration = Duration::from_millis(700);
-/// … and once it has been absent for [`PROBE_CALMS_AFTER`]: on metered uplinks each probe costs traffic.
+/// Probe interval after [`PROBE_CALMS_AFTER`], since each probe costs traffic on metered uplinks.
 const CALM_PROBE_INTERVAL: Duration = Duration::from_secs(3);
 const PROBE_CALMS_AFTER: Duration = Duration::from_secs(10 * 60);
-/// A feed that flows does so for this long at least before it counts as stalled, so that a sputtering camera does not make
-/// the state flap.
+/// Minimum time in `Flowing` before a feed counts as stalled, so that an intermittent camera does not make the state flap.
 const MIN_FLOWING: Duration = Duration::from_secs(1);
 
 /// State of a feed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FeedState {
-    /// Not wanted.
+    /// Switched off.
     Off,
     /// Connecting to the camera.
     Dialing,
@@ -49,9 +48,9 @@ pub enum FeedState {
         /// Time of the next attempt.
         until: Duration,
     },
-    /// A person is needed.
+    /// A person is needed; retried at long intervals.
     Blocked {
-        /// Time of the next attempt all the same.
+        /// Time of the next attempt.
         until: Duration,
     },
 }
@@ -63,7 +62,7 @@ impl FeedState {
         FeedPhase::from(self).as_str()
     }
 
-    /// Returns the time of the next attempt, while there is one to wait for.
+    /// Returns the time of the next attempt, if one is scheduled.
     #[must_use]
     pub fn retry_at(self) -> Option<Duration> {
         match self {
@@ -86,14 +85,14 @@ pub struct FeedMachine {
     has_flowed: bool,
     reconnects: u64,
     must_dial: bool,
-    /// Since when the camera has been absent without a break.
+    /// Since when the camera has been absent without interruption.
     absent_since: Option<Duration>,
     /// Retry policy of the last failure; [`RetryPolicy::Retry`] once the feed flows.
     policy: RetryPolicy,
 }
 
 impl FeedMachine {
-    /// Returns a machine that is off; `seed` makes the jitter.
+    /// Creates a machine that is off; `seed` determines the jitter.
     #[must_use]
     pub fn new(seed: u64, now: Duration) -> Self {
         let backoff = Backoff::new(FIRST_DELAY, MAX_DELAY, JITTER_PERCENT, seed);
@@ -137,36 +136,36 @@ impl FeedMachine {
         self.reconnects
     }
 
-    /// Returns which parts of the feed's address have worked since they were set.
+    /// Returns which parts of the feed's configuration have worked since they were set.
     #[must_use]
     pub fn history(&self) -> History {
         self.history
     }
 
-    /// Returns since when it has been down, over all attempts; `None` while media passes and before the first failure.
+    /// Returns when it went down, over all attempts; `None` while media passes and before the first failure.
     #[must_use]
     pub fn down_since(&self) -> Option<Duration> {
         self.downtime.since()
     }
 
-    /// Returns the number of connection attempts since then.
+    /// Returns the number of connection attempts since it went down.
     #[must_use]
     pub fn attempts(&self) -> u32 {
         self.downtime.attempts()
     }
 
-    /// True while a person may be needed: the feed is blocked, or retried at long intervals only.
+    /// Returns true while a person may be needed: the feed is blocked, or retried at long intervals only.
     #[must_use]
     pub fn needs_attention(&self) -> bool {
         self.policy != RetryPolicy::Retry
     }
 
-    /// Sets what is known to have worked, when an address or credentials were set.
+    /// Sets which parts of the configuration have worked, after a change of address or credentials.
     pub fn set_history(&mut self, history: History) {
         self.history = history;
     }
 
-    /// Enables or disables the feed. Enabling a blocked feed tries it again at once.
+    /// Enables or disables the feed. Enabling a blocked feed retries at once.
     pub fn set_enabled(&mut self, enabled: bool, now: Duration) {
         if !enabled {
             self.has_flowed = false;
@@ -203,7 +202,7 @@ impl FeedMachine {
         }
     }
 
-    /// Handles the absence of video on an open connection, which is given up a little later.
+    /// Handles the absence of video on an open connection, before the owner closes it.
     pub fn on_silent(&mut self, cause: Cause, now: Duration) {
         if self.state == FeedState::Flowing && now.saturating_sub(self.since) >= MIN_FLOWING {
             self.cause = Some(cause);
@@ -212,8 +211,8 @@ impl FeedMachine {
         }
     }
 
-    /// Handles an obstacle that does not end the connection: it is shown while the feed connects, and while it flows
-    /// without keyframes.
+    /// Handles an obstacle that does not end the connection. It is shown while the feed connects, and while it flows without
+    /// keyframes.
     pub fn on_warning(&mut self, cause: Option<Cause>) {
         if matches!(self.state, FeedState::Dialing | FeedState::Flowing) {
             self.cause = cause;
@@ -225,7 +224,7 @@ impl FeedMachine {
         if matches!(self.state, FeedState::Off | FeedState::Blocked { .. }) {
             return;
         }
-        // A dial that was due has been answered.
+        // The failure answers a pending dial.
         self.must_dial = false;
         self.downtime.on_down(now);
         let class = FailureClass::of(cause.code);
@@ -243,8 +242,8 @@ impl FeedMachine {
         self.enter(state, now);
     }
 
-    /// Returns the interval at which an absent camera is to be probed (a TCP connection, closed at once): when it is back
-    /// it shall be dialed, however long the delay has grown. `None` while there is nothing to probe for.
+    /// Returns the interval of probes of an absent camera (a TCP connection that is closed at once). When a probe
+    /// succeeds, the camera is dialed whatever the backoff. `None` while there is nothing to probe.
     #[must_use]
     pub fn probe_interval(&self, now: Duration) -> Option<Duration> {
         let since = self.absent_since.filter(|_| matches!(self.state, FeedState::Waiting { .. }))?;
@@ -252,14 +251,14 @@ impl FeedMachine {
         Some(if is_calm { CALM_PROBE_INTERVAL } else { PROBE_INTERVAL })
     }
 
-    /// Handles a probe that was answered: the camera is back.
+    /// Handles a successful probe: the camera is back.
     pub fn on_probe_answered(&mut self, now: Duration) {
         if self.probe_interval(now).is_some() {
             self.dial(now);
         }
     }
 
-    /// Returns the next step. `Dial` is returned once.
+    /// Returns the next step. `Dial` is returned only once.
     pub fn decide(&mut self, now: Duration) -> Decision {
         if let Some(until) = self.state.retry_at() {
             if now < until {
@@ -284,7 +283,7 @@ impl FeedMachine {
     }
 }
 
-/// True when nothing answers at the camera's address.
+/// Returns true for a failure in which nothing answers at the camera's address.
 fn is_absence(code: CauseCode) -> bool {
     matches!(
         code,

@@ -18,7 +18,7 @@ fn cause(code: CauseCode) -> Cause {
 }
 
 #[test]
-fn a_wanted_feed_is_dialled_once_and_flows() {
+fn enabled_feed_is_dialed_once_and_flows() {
     let mut machine = wanted();
     assert_eq!(machine.decide(s(0)), Decision::Idle);
     machine.on_flowing(s(1));
@@ -80,7 +80,7 @@ fn a_failed_feed_waits_about_a_second_and_never_more_than_about_five() {
 }
 
 #[test]
-fn the_cause_stays_visible_while_dialling_again_and_goes_when_pictures_come() {
+fn cause_is_shown_during_retries_until_video_arrives() {
     let mut machine = wanted();
     machine.on_failed(cause(CauseCode::FeedNoAnswer), s(1));
     assert_eq!(machine.decide(s(10)), Decision::Dial);
@@ -93,7 +93,7 @@ fn the_cause_stays_visible_while_dialling_again_and_goes_when_pictures_come() {
 #[case(CauseCode::FeedWrongPassword, 1)]
 #[case(CauseCode::FeedNoSuchStream, 3)]
 #[case(CauseCode::FeedCodecUnsupported, 1)]
-fn feed_that_never_worked_blocks_and_is_retried_all_the_same(#[case] code: CauseCode, #[case] tries: u32) {
+fn feed_that_never_worked_blocks_and_is_retried(#[case] code: CauseCode, #[case] tries: u32) {
     let mut machine = wanted();
     let mut now = s(0);
     for attempt in 1..=tries {
@@ -132,7 +132,7 @@ fn booting_recorder_is_back_within_15_seconds_of_being_ready(#[case] code: Cause
 }
 
 #[test]
-fn sputtering_camera_does_not_make_the_state_flap() {
+fn intermittent_camera_does_not_make_the_state_flap() {
     let mut machine = wanted();
     machine.on_flowing(s(1));
     let mut changes = 0;
@@ -159,7 +159,7 @@ fn warning_about_keyframes_shows_while_the_feed_flows() {
 }
 
 #[test]
-fn reconnects_count_returns_not_first_pictures() {
+fn first_connection_does_not_count_as_reconnection() {
     let mut machine = wanted();
     machine.on_flowing(s(1));
     machine.on_failed(cause(CauseCode::FeedClosedByCamera), s(2));

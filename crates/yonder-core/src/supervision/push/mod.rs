@@ -1,8 +1,7 @@
 //! Supervision of one push.
 //!
-//! A push connects only while there is something to send, the feed or the slate: a platform should not see a broadcast
-//! without video. Once live it stays connected while there is nothing to send, for as long as the platform keeps the
-//! connection.
+//! A push connects only while there is a source, the feed or the slate: a platform should not see a broadcast without video.
+//! Once live it stays connected without a source for as long as the platform keeps the connection.
 
 mod routes;
 
@@ -20,18 +19,18 @@ use super::{Decision, PushPhase};
 
 use routes::Routes;
 
-/// Delays grow to half a minute, with jitter, so that platforms do not ban the address.
+/// First retry delay. Delays grow to half a minute, with jitter, so that platforms do not ban the address.
 const FIRST_DELAY: Duration = Duration::from_secs(1);
 const MAX_DELAY: Duration = Duration::from_secs(30);
 const JITTER_PERCENT: u32 = 20;
-/// A broadcast that held this long was a success: the next failure starts from the shortest delay.
+/// A broadcast of this length resets the backoff.
 const STABLE_AFTER: Duration = Duration::from_secs(10);
 
 /// A push counts as lagging until its backlog has been small for this long: a reader that skips to the newest keyframe has no
 /// backlog for a moment, again and again.
 const LAG_HYSTERESIS: Duration = Duration::from_secs(10);
 
-/// Which of a destination's two servers.
+/// Role of a server of a destination.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -39,7 +38,7 @@ pub enum ServerRole {
     /// The preferred one.
     #[default]
     Main,
-    /// The one for when the main one cannot be used.
+    /// The backup server.
     Backup,
 }
 
@@ -57,7 +56,7 @@ impl ServerRole {
 /// Source on a relay's output.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Source {
-    /// None: the feed is away.
+    /// None: the feed is away and there is no slate.
     #[default]
     Away,
     /// The feed.
@@ -69,7 +68,7 @@ pub enum Source {
 /// State of a push.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PushState {
-    /// Not wanted.
+    /// Switched off.
     Off,
     /// Connecting to the platform.
     Dialing,
@@ -79,14 +78,14 @@ pub enum PushState {
     Holding,
     /// Live, but the backlog grows.
     Lagging,
-    /// Disconnected until the next attempt, or without anything to send.
+    /// Disconnected until the next attempt, or without a source to send.
     Waiting {
-        /// Time of the next attempt; `None` while there is nothing to send.
+        /// Time of the next attempt; `None` without a source to send.
         until: Option<Duration>,
     },
     /// A person is needed.
     Blocked {
-        /// Time of the next attempt all the same.
+        /// Time of the next attempt.
         until: Duration,
     },
 }
@@ -98,7 +97,7 @@ impl PushState {
         PushPhase::from(self).as_str()
     }
 
-    /// Returns the time of the next attempt, while there is one to wait for.
+    /// Returns the time of the next attempt, if one is scheduled.
     #[must_use]
     pub fn retry_at(self) -> Option<Duration> {
         match self {
@@ -108,7 +107,7 @@ impl PushState {
         }
     }
 
-    /// True while the platform is being sent to.
+    /// Returns true while media is sent to the platform.
     #[must_use]
     pub fn is_sending(self) -> bool {
         PushPhase::from(self).is_sending()
@@ -127,7 +126,7 @@ pub struct PushMachine {
     live_since: Option<Duration>,
     was_live: bool,
     connected: bool,
-    /// When the backlog was last found too large.
+    /// When the backlog was last too large.
     lagged_at: Duration,
     source: Source,
     reconnects: u64,
@@ -137,7 +136,7 @@ pub struct PushMachine {
 }
 
 impl PushMachine {
-    /// Returns a machine that is off, with one route; `seed` makes the jitter.
+    /// Creates a machine that is off, with one route; `seed` determines the jitter.
     #[must_use]
     pub fn new(seed: u64, now: Duration) -> Self {
         let backoff = Backoff::new(FIRST_DELAY, MAX_DELAY, JITTER_PERCENT, seed);
@@ -159,20 +158,20 @@ impl PushMachine {
         }
     }
 
-    /// Sets the number of routes to the platform (servers, and uplinks that lead there), the preferred one first, and for
-    /// how long a better one must be reachable before the push returns to it.
+    /// Sets the number of routes to the platform (server and uplink), the preferred one first, and for how long a
+    /// better one must be reachable before the push returns to it.
     #[must_use]
     pub fn with_routes(mut self, count: usize, failback_delay: Duration) -> Self {
         self.routes = Routes::new(count, failback_delay);
         self
     }
 
-    /// Replaces the routes. The one in use is `current` among the new ones, or gone.
+    /// Replaces the routes. `current` is the index of the route in use among the new ones; `None` if it was removed.
     pub fn replace_routes(&mut self, count: usize, failback_delay: Duration, current: Option<usize>) {
         self.routes.replace(count, failback_delay, current);
     }
 
-    /// Returns the route that is in use, or will be tried next; 0 is preferred.
+    /// Returns the index of the route in use or to be tried next; 0 is preferred.
     #[must_use]
     pub fn route(&self) -> usize {
         self.routes.current()
@@ -196,13 +195,13 @@ impl PushMachine {
         self.cause.as_ref()
     }
 
-    /// Returns since when the broadcast has been running, while it is connected.
+    /// Returns when the broadcast began, while it is connected.
     #[must_use]
     pub fn live_since(&self) -> Option<Duration> {
         self.live_since.filter(|_| self.connected)
     }
 
-    /// Returns how often the push came live again after it had been.
+    /// Returns the number of reconnections.
     #[must_use]
     pub fn reconnects(&self) -> u64 {
         self.reconnects
@@ -214,30 +213,30 @@ impl PushMachine {
         self.history
     }
 
-    /// Returns since when it has been down, over all attempts; `None` while media passes and before the first failure.
+    /// Returns when it went down, over all attempts; `None` while media passes and before the first failure.
     #[must_use]
     pub fn down_since(&self) -> Option<Duration> {
         self.downtime.since()
     }
 
-    /// Returns the number of connection attempts since then.
+    /// Returns the number of connection attempts since it went down.
     #[must_use]
     pub fn attempts(&self) -> u32 {
         self.downtime.attempts()
     }
 
-    /// True while a person may be needed: the push is blocked, or retried at long intervals only.
+    /// Returns true while a person may be needed: the push is blocked, or retried at long intervals only.
     #[must_use]
     pub fn needs_attention(&self) -> bool {
         self.policy != RetryPolicy::Retry
     }
 
-    /// Sets what is known to have worked, when servers or keys were set.
+    /// Sets which parts of the configuration have worked, after a change of servers or keys.
     pub fn set_history(&mut self, history: History) {
         self.history = history;
     }
 
-    /// Enables or disables the push. Enabling a blocked push tries it again at once.
+    /// Enables or disables the push. Enabling a blocked push retries at once.
     pub fn set_enabled(&mut self, enabled: bool, now: Duration) {
         if !enabled {
             self.cause = None;
@@ -256,7 +255,7 @@ impl PushMachine {
         }
     }
 
-    /// Handles a change of the source on the output; `cause` says why it is not the feed.
+    /// Handles a change of the source; `cause` is the reason why it is not the feed.
     pub fn on_source(&mut self, source: Source, cause: Option<&Cause>, now: Duration) {
         self.source = source;
         let waits = self.state == PushState::Waiting { until: None };
@@ -286,7 +285,7 @@ impl PushMachine {
         }
     }
 
-    /// Handles an obstacle that does not end the connection, while the push connects; `None` when it is gone.
+    /// Handles an obstacle that does not end the connection, while the push connects; `None` once it is gone.
     pub fn on_warning(&mut self, cause: Option<Cause>) {
         if self.state == PushState::Dialing {
             self.cause = cause;
@@ -311,7 +310,7 @@ impl PushMachine {
         self.enter(PushState::Live, now);
     }
 
-    /// Handles a backlog that is too large, with its cause, or small (again).
+    /// Handles the state of the backlog: too large, with its cause, or small (`None`).
     pub fn on_backlog(&mut self, lagging: Option<Cause>, now: Duration) {
         if lagging.is_some() {
             self.lagged_at = now;
@@ -344,19 +343,19 @@ impl PushMachine {
         let code = cause.code;
         self.cause = Some(cause);
         if moved_on {
-            // Another route does not wait for what this one did. Delays grow with each round of all routes.
+            // Another route is tried without the delay of this one. Delays grow with each round over all routes.
             self.enter(PushState::Waiting { until: Some(now + FIRST_DELAY) }, now);
             return;
         }
         let credentials_at = self.routes.credentials_at().max(now + FIRST_DELAY);
-        // A round in which some route may be back at any moment is retried at the normal pace.
+        // If a route may recover at any moment, the round is retried at the normal pace.
         let class = if self.routes.end_round() { FailureClass::Transient } else { FailureClass::of(code) };
         let next = self.schedule.on_failed(class, self.history, now, credentials_at);
         self.policy = next.policy;
         let state = match next.policy {
             RetryPolicy::Retry | RetryPolicy::RetrySlowly => {
                 if next.policy == RetryPolicy::RetrySlowly && self.routes.current() == failed_route {
-                    // At long intervals each route gets its turn.
+                    // At long intervals the routes are tried in turn.
                     self.routes.rotate(code, self.history, now);
                 }
                 let sooner = self.routes.move_before(next.at, now);
@@ -368,14 +367,13 @@ impl PushMachine {
         self.enter(state, now);
     }
 
-    /// Records a probe of a better route. True when it is time to return to it: the owner then ends the connection in order
-    /// and calls [`PushMachine::on_returned`].
+    /// Records a probe of a better route. Returns true when the push should return to it: the owner then ends the
+    /// connection in order and calls [`PushMachine::on_returned`].
     pub fn record_probe(&mut self, route: usize, is_reachable: bool, now: Duration) -> bool {
         self.connected && self.routes.record_probe(route, is_reachable, now)
     }
 
-    /// Handles the orderly end of a connection that is to be replaced at once: over the better route that is due, or over
-    /// the same one.
+    /// Handles the orderly end of a connection that is replaced at once, over the better route or over the same one.
     pub fn on_returned(&mut self, now: Duration) {
         if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
             return;
@@ -387,8 +385,8 @@ impl PushMachine {
         self.enter(PushState::Waiting { until: Some(now) }, now);
     }
 
-    /// Handles a referral to another server before the broadcast has begun. The next attempt follows at once; the delays of earlier
-    /// failures continue to grow, since the other server may be the one that is away.
+    /// Handles a redirect before the broadcast has begun. The next attempt follows at once, without resetting the backoff,
+    /// since the new server may be the one that is unavailable.
     pub fn on_redirected(&mut self, now: Duration) {
         if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
             return;
@@ -397,7 +395,7 @@ impl PushMachine {
         self.enter(PushState::Waiting { until: Some(now) }, now);
     }
 
-    /// Returns the next step. `Dial` moves the machine to dialing.
+    /// Returns the next step. `Dial` moves the machine to `Dialing`.
     pub fn decide(&mut self, now: Duration) -> Decision {
         let until = match self.state {
             PushState::Waiting { until } if !self.connected => until,

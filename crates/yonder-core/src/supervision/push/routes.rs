@@ -1,8 +1,8 @@
 //! Failover and failback among the routes to a platform.
 //!
-//! A route is a server reached over an uplink; route 0 is preferred. A route that fails is left for the next one. Once a
-//! better one has been reachable for the failback delay, the push returns to it. Reachable is not usable: where a return
-//! fails, the delay of that route doubles.
+//! A route is a server reached over an uplink; route 0 is preferred. The push moves to the next route after failures,
+//! and returns to a better one that has been reachable for the failback delay. A reachable route may still fail: after
+//! a failed return its delay doubles.
 
 use std::time::Duration;
 
@@ -10,40 +10,40 @@ use crate::cause::CauseCode;
 use crate::supervision::policy::{FailureClass, History};
 use crate::supervision::ration::CredentialRation;
 
-/// Failures in a row on the preferred route before the next one is tried.
+/// Consecutive failures on the preferred route before the next one is tried.
 const FAILURES_ON_PREFERRED: u32 = 2;
-/// The same while the key is in use, which passes by itself on most platforms.
+/// The same for a busy key, which most platforms release after a while.
 const FAILURES_WHILE_BUSY: u32 = 6;
-/// Count at which one more failure of any kind is enough.
+/// Count from which one more failure is enough.
 const ONE_MORE_FAILURE: u32 = FAILURES_WHILE_BUSY - 1;
-/// A broadcast over a route that was returned to must hold this long for the return to count as a success.
+/// Minimum duration of a broadcast after a failback for it to count as a success.
 const RETURN_PROVEN_AFTER: Duration = Duration::from_secs(10 * 60);
 /// Largest failback delay.
 const MAX_FAILBACK_DELAY: Duration = Duration::from_secs(2 * 3_600);
 
-/// Evidence about one route.
+/// History of one route.
 #[derive(Debug, Clone, Default)]
 struct Route {
-    /// Since when probes have found it reachable.
+    /// Since when probes have succeeded.
     reachable_since: Option<Duration>,
-    /// Returns to it in a row that failed.
+    /// Consecutive returns to it that failed.
     failed_returns: u32,
-    /// Refusals of the credentials over it.
+    /// Refused credentials on this route.
     ration: CredentialRation,
-    /// It has failed in the present round, in which each route is tried without a long pause.
+    /// It has failed in the present round, in which each route is tried once without a long delay.
     has_failed: bool,
 }
 
-/// Route in use, and the evidence about all of them.
+/// Route in use, and the history of all routes.
 #[derive(Debug, Clone)]
 pub(super) struct Routes {
     routes: Vec<Route>,
     current: usize,
     failures_here: u32,
     failback_delay: Duration,
-    /// The better route that the push is leaving for.
+    /// Better route to which the push is returning.
     returning_to: Option<usize>,
-    /// The route in use was returned to, and has not proven itself yet.
+    /// The push has returned to the route in use, which has not yet proven itself.
     on_trial: bool,
     live_since: Option<Duration>,
     /// A route failed for a transient reason in the present round.
@@ -64,7 +64,7 @@ impl Routes {
         }
     }
 
-    /// Replaces the routes; the one in use is at `current` now, or gone.
+    /// Replaces the routes; `current` is the new index of the route in use, `None` if it was removed.
     pub(super) fn replace(&mut self, count: usize, failback_delay: Duration, current: Option<usize>) {
         let (on_trial, live_since) = (self.on_trial, self.live_since);
         *self = Self::new(count, failback_delay);
@@ -78,7 +78,7 @@ impl Routes {
         self.current
     }
 
-    /// Uses the preferred route again and forgets the failures on it.
+    /// Moves to the preferred route and forgets its failures.
     pub(super) fn reset(&mut self) {
         self.use_route(0);
         self.failures_here = 0;
@@ -95,7 +95,7 @@ impl Routes {
         }
     }
 
-    /// Handles a failure on the route in use. True when the push moved to a route that has not failed in this round.
+    /// Handles a failure on the route in use. Returns true if the push moved to a route that has not failed in this round.
     pub(super) fn on_failed(&mut self, code: CauseCode, history: History, now: Duration) -> bool {
         let live_for = self.live_since.take().map(|since| now.saturating_sub(since));
         if std::mem::take(&mut self.on_trial)
@@ -116,9 +116,9 @@ impl Routes {
         let patience = match FailureClass::of(code) {
             FailureClass::Busy if self.current == 0 => FAILURES_WHILE_BUSY,
             FailureClass::Busy => FAILURES_WHILE_BUSY / 2,
-            // Certain at the first time, by this route.
+            // Conclusive at the first failure on this route.
             FailureClass::Trust | FailureClass::Credentials | FailureClass::Media => 1,
-            // An uplink that does not exist need not be tried twice.
+            // An unavailable uplink is not tried twice.
             _ if self.current == 0 && code != CauseCode::PushUplinkAway => FAILURES_ON_PREFERRED,
             _ => 1,
         };
@@ -134,7 +134,7 @@ impl Routes {
         !has_failed && self.credentials_at() <= now
     }
 
-    /// Ends a round, in which each route was tried. True when one of them failed for a transient reason.
+    /// Ends a round over all routes. Returns true if one of them failed for a transient reason.
     pub(super) fn end_round(&mut self) -> bool {
         for route in &mut self.routes {
             route.has_failed = false;
@@ -142,7 +142,7 @@ impl Routes {
         std::mem::take(&mut self.is_transient)
     }
 
-    /// Moves to the next route, if another one may do better after a failure with `code`.
+    /// Moves to the next route, if another route may succeed after a failure with `code`.
     pub(super) fn rotate(&mut self, code: CauseCode, history: History, now: Duration) {
         if is_route_failure(code, history) {
             let next = self.next_route(now);
@@ -150,20 +150,20 @@ impl Routes {
         }
     }
 
-    /// The route after the one in use, in turn. One that refused the credentials lately is left out.
+    /// Returns the route after the one in use, in turn, without those that refused the credentials recently.
     fn next_route(&self, now: Duration) -> usize {
         self.others().find(|route| self.next_try(*route) <= now).unwrap_or(self.current)
     }
 
-    /// The route whose credentials may be tried first.
+    /// Returns the route whose credentials may be tried first.
     fn earliest_route(&self) -> usize {
         self.others().chain([self.current]).min_by_key(|route| self.next_try(*route)).unwrap_or(self.current)
     }
 
-    /// Moves to another route whose credentials may be tried again before `at`, and returns when.
+    /// Moves to another route whose credentials may be tried before `at`, and returns the time.
     pub(super) fn move_before(&mut self, at: Duration, now: Duration) -> Option<Duration> {
         let (next_try, route) = self.others().map(|route| (self.next_try(route), route)).min()?;
-        // A route without refusals has had its turn.
+        // A route without refusals was tried in this round.
         if next_try <= now || next_try >= at {
             return None;
         }
@@ -171,7 +171,7 @@ impl Routes {
         Some(next_try)
     }
 
-    /// All routes but the one in use, in turn.
+    /// Returns all routes except the one in use, in turn.
     fn others(&self) -> impl Iterator<Item = usize> + use<> {
         let (current, count) = (self.current, self.routes.len());
         (1..count).map(move |step| (current + step) % count)
@@ -181,19 +181,19 @@ impl Routes {
         self.routes.get(route).map(|route| route.ration.next_try()).unwrap_or_default()
     }
 
-    /// Earliest time at which the credentials may be tried over the route in use.
+    /// Returns the earliest time at which the credentials may be tried on the route in use.
     pub(super) fn credentials_at(&self) -> Duration {
         self.next_try(self.current)
     }
 
-    /// Forgets refusals of credentials: a person wants another try.
+    /// Forgets refusals of credentials, when an operator retries.
     pub(super) fn forget_refusals(&mut self) {
         for route in &mut self.routes {
             route.ration.reset();
         }
     }
 
-    /// Records a probe of a better route. True when it is time to return to it.
+    /// Records a probe of a better route. Returns true when the push should return to it.
     pub(super) fn record_probe(&mut self, route: usize, is_reachable: bool, now: Duration) -> bool {
         if route >= self.current {
             return false;
@@ -214,13 +214,13 @@ impl Routes {
         is_due
     }
 
-    /// The connection was ended in order: uses the route that was to be returned to, if there is one.
+    /// Handles an orderly end: moves to the route of a pending failback, if there is one.
     pub(super) fn on_returned(&mut self) {
         self.live_since = None;
         if let Some(route) = self.returning_to.take() {
             self.use_route(route);
             self.on_trial = true;
-            // It has shown that it fails: one more failure is enough.
+            // The route has failed before: one more failure is enough.
             self.failures_here = ONE_MORE_FAILURE;
         }
     }
@@ -228,7 +228,7 @@ impl Routes {
     fn use_route(&mut self, route: usize) {
         if self.current != route {
             self.current = route;
-            // The preferred one has failed already when all others have.
+            // The preferred route has already failed in this round.
             self.failures_here = if route == 0 { ONE_MORE_FAILURE } else { 0 };
         }
         for evidence in &mut self.routes {
@@ -238,7 +238,8 @@ impl Routes {
     }
 }
 
-/// True when another server or uplink may do better. Refusals of a key or a codec that has worked are the server's fault.
+/// Returns true if another server or uplink may succeed. A refusal of a key or a codec that has worked is a fault of
+/// the server.
 fn is_route_failure(code: CauseCode, history: History) -> bool {
     match FailureClass::of(code) {
         FailureClass::Address | FailureClass::Trust | FailureClass::Busy => true,

@@ -32,7 +32,7 @@ fn a_push_waits_for_its_feed_and_names_the_feeds_cause() {
 }
 
 #[test]
-fn a_live_push_outlives_its_feeds_absence_without_a_dial() {
+fn live_push_survives_an_absent_feed_without_reconnecting() {
     let mut machine = dialing_push();
     machine.on_live(s(1));
     machine.on_source(Source::Away, Some(&cause(CauseCode::FeedStalled)), s(5));
@@ -43,7 +43,7 @@ fn a_live_push_outlives_its_feeds_absence_without_a_dial() {
 }
 
 #[test]
-fn a_live_push_holds_and_returns_without_a_dial() {
+fn live_push_holds_and_resumes_without_reconnecting() {
     let mut machine = dialing_push();
     machine.on_live(s(1));
     let away = cause(CauseCode::FeedStalled);
@@ -56,7 +56,7 @@ fn a_live_push_holds_and_returns_without_a_dial() {
 }
 
 #[test]
-fn a_push_that_drops_while_it_holds_dials_again_with_the_holding_picture() {
+fn push_lost_during_a_hold_reconnects_with_the_holding_picture() {
     let mut machine = dialing_push();
     machine.on_live(s(1));
     machine.on_source(Source::Holding, None, s(5));
@@ -100,7 +100,7 @@ fn redirect_to_a_server_that_is_away_leaves_the_delays_growing() {
 }
 
 #[test]
-fn key_that_never_worked_blocks_at_once_and_is_tried_again_slowly() {
+fn key_that_never_worked_blocks_at_once_and_is_retried_slowly() {
     let mut machine = dialing_push();
     machine.on_failed(cause(CauseCode::PushKeyRefused), s(1));
     assert_eq!(machine.state(), PushState::Blocked { until: s(66) });
@@ -145,7 +145,7 @@ const REFUSALS: [CauseCode; 9] = [
 proptest! {
     /// No sequence of answers within an hour of being live ends in `blocked`, and each is tried again.
     #[test]
-    fn nothing_that_a_platform_answers_blocks_a_push_that_was_live(
+    fn proven_push_is_never_blocked(
         answers in prop::collection::vec(0..REFUSALS.len(), 1..200), seed: u64, routes in 1_usize..4,
     ) {
         let mut machine = PushMachine::new(seed, s(0)).with_routes(routes, s(120));
@@ -204,7 +204,7 @@ fn on_backup() -> (PushMachine, Duration) {
 }
 
 #[test]
-fn the_backup_server_takes_over_after_two_failures_and_gives_back_once_the_main_one_is_settled() {
+fn failover_follows_two_failures_and_failback_follows_the_delay() {
     let (mut machine, live) = on_backup();
     assert!(!machine.record_probe(0, true, live + s(10)));
     assert!(!machine.record_probe(0, false, live + s(60)));
@@ -312,7 +312,7 @@ fn routes_are_replaced_while_the_push_is_live() {
 }
 
 #[test]
-fn without_a_backup_server_there_is_nothing_to_choose() {
+fn single_route_is_kept() {
     let mut machine = dialing_push();
     let mut now = s(0);
     for _ in 0..4 {
@@ -323,7 +323,7 @@ fn without_a_backup_server_there_is_nothing_to_choose() {
 }
 
 #[test]
-fn every_way_is_tried_in_turn_and_only_a_whole_round_makes_the_delays_grow() {
+fn routes_are_tried_in_turn_and_delays_grow_per_round() {
     let mut machine = dialing_push().with_routes(4, s(120));
     let (mut now, mut tried) = (s(0), Vec::new());
     for _ in 0..10 {
@@ -331,21 +331,21 @@ fn every_way_is_tried_in_turn_and_only_a_whole_round_makes_the_delays_grow() {
         now = fail(&mut machine, CauseCode::PushNoAnswer, now);
         tried.push((machine.route(), (now - before) > Duration::from_millis(1_200)));
     }
-    let ways: Vec<usize> = tried.iter().map(|(way, _)| *way).collect();
-    assert_eq!(ways, [0, 1, 2, 3, 0, 1, 2, 3, 0, 1]);
-    let long: Vec<usize> = tried.iter().filter(|(_, long)| *long).map(|(way, _)| *way).collect();
+    let routes: Vec<usize> = tried.iter().map(|(route, _)| *route).collect();
+    assert_eq!(routes, [0, 1, 2, 3, 0, 1, 2, 3, 0, 1]);
+    let long: Vec<usize> = tried.iter().filter(|(_, long)| *long).map(|(route, _)| *route).collect();
     assert_eq!(long, [0, 0]);
 }
 
 #[test]
-fn an_uplink_that_is_not_there_is_left_at_once() {
+fn unavailable_uplink_is_left_at_once() {
     let mut machine = dialing_push().with_routes(2, s(120));
     fail(&mut machine, CauseCode::PushUplinkAway, s(0));
     assert_eq!(machine.route(), 1);
 }
 
 #[test]
-fn a_push_returns_to_the_best_way_that_has_settled() {
+fn failback_goes_to_the_best_stable_route() {
     let mut machine = dialing_push().with_routes(3, s(60));
     let now = fail(&mut machine, CauseCode::PushUplinkAway, s(0));
     let now = fail(&mut machine, CauseCode::PushNoAnswer, now);
@@ -359,7 +359,7 @@ fn a_push_returns_to_the_best_way_that_has_settled() {
 }
 
 #[test]
-fn a_planned_reconnect_stays_on_its_way() {
+fn planned_reconnect_keeps_its_route() {
     let (mut machine, live) = on_backup();
     machine.on_returned(live + s(10));
     assert_eq!(machine.route(), 1);

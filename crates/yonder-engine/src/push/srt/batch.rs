@@ -1,24 +1,24 @@
-//! Datagrams that are handed to the system together.
+//! Batches of datagrams for segmentation offload.
 
 use bytes::{Buf as _, BytesMut};
 
-/// Bytes handed to one system call.
+/// Maximum bytes in one system call.
 const MAX_BYTES: usize = 60 * 1024;
-/// Capacity of a batch: a datagram is written behind the others before it is known to fit.
+/// Capacity of a batch: a datagram is appended before it is known to fit.
 const CAPACITY: usize = MAX_BYTES + 2 * MAX_DATAGRAM;
-/// No datagram is longer: an Ethernet frame.
+/// Maximum size of a datagram: an Ethernet frame.
 const MAX_DATAGRAM: usize = 1500;
 
-/// Datagrams of one length, behind each other; only the last may be shorter. The room is used again and again.
+/// Consecutive datagrams of the same size; only the last may be shorter. The memory is reused.
 #[derive(Debug)]
 pub(super) struct Batch {
     bytes: BytesMut,
-    /// Length of each but the last.
+    /// Size of each datagram but the last.
     segment: usize,
     count: usize,
-    /// Length of the last.
+    /// Size of the last datagram.
     last: usize,
-    /// How many the system takes at once.
+    /// Maximum datagrams in one system call.
     max: usize,
 }
 
@@ -31,12 +31,12 @@ impl Batch {
         self.count == 0
     }
 
-    /// True when a datagram of `length` bytes may go with those that are here.
+    /// Returns true if a datagram of `length` bytes fits the batch.
     pub(super) fn fits(&self, length: usize) -> bool {
         self.fits_behind(self.bytes.len(), length)
     }
 
-    /// The same behind the first `before` bytes.
+    /// The same after the first `before` bytes.
     fn fits_behind(&self, before: usize, length: usize) -> bool {
         self.is_empty()
             || self.last == self.segment
@@ -52,10 +52,10 @@ impl Batch {
         self.count_in(datagram.len());
     }
 
-    /// Adds the datagram that `write` appends, in place. One that does not go with the others is moved to `apart`, which the caller
-    /// handles.
+    /// Appends the datagram that `write` writes, in place. One that does not fit the batch is moved to `apart`, which
+    /// the caller handles.
     ///
-    /// Returns what `write` does.
+    /// Returns the result of `write`.
     pub(super) fn add_with<T>(
         &mut self,
         apart: &mut BytesMut,
@@ -89,18 +89,18 @@ impl Batch {
         &self.bytes
     }
 
-    /// Length of each datagram but the last; `None` where there is one only.
+    /// Returns the size of each datagram but the last; `None` if there is only one.
     pub(super) fn segment(&self) -> Option<usize> {
         (self.count > 1).then_some(self.segment)
     }
 
-    /// Returns the number of datagrams that are sent at once, at most.
+    /// Returns the maximum datagrams in one system call.
     #[cfg(test)]
     pub(super) fn max(&self) -> usize {
         self.max
     }
 
-    /// Sets the number of datagrams that are sent at once, at most.
+    /// Sets the maximum datagrams in one system call.
     pub(super) fn set_max(&mut self, max: usize) {
         self.max = max;
     }
@@ -117,7 +117,7 @@ impl Batch {
         self.bytes.advance(length);
         self.count = self.count.saturating_sub(1);
         if self.count == 0 {
-            // Room that was advanced over is taken back.
+            // Reclaims the memory of consumed datagrams.
             self.bytes = BytesMut::with_capacity(CAPACITY);
             self.clear();
         }
@@ -133,7 +133,7 @@ impl Batch {
 mod tests {
     use super::*;
 
-    /// Puts datagrams of these lengths into batches, and returns the lengths in each.
+    /// Puts datagrams of these sizes into batches, and returns the sizes in each.
     fn batches(max: usize, lengths: &[usize]) -> Vec<Vec<usize>> {
         let (mut batch, mut all) = (Batch::new(max), Vec::new());
         let mut now = Vec::new();
@@ -152,17 +152,17 @@ mod tests {
     }
 
     #[test]
-    fn datagrams_of_one_length_go_together_and_a_shorter_one_ends_them() {
+    fn batch_has_datagrams_of_one_size_and_a_shorter_last_one() {
         assert_eq!(batches(64, &[1332, 1332, 204, 1332]), vec![vec![1332, 1332, 204], vec![1332]]);
     }
 
     #[test]
-    fn a_longer_one_begins_anew() {
+    fn longer_datagram_begins_a_new_batch() {
         assert_eq!(batches(64, &[44, 1332, 1332]), vec![vec![44], vec![1332, 1332]]);
     }
 
     #[test]
-    fn no_more_go_together_than_the_system_takes() {
+    fn batch_size_is_bounded_by_the_system() {
         assert_eq!(batches(1, &[44, 44, 44]).len(), 3);
         assert_eq!(batches(2, &[44; 5]).len(), 3);
         let largest = batches(1_000, &[1332; 100]).iter().map(Vec::len).max().unwrap();
@@ -170,7 +170,7 @@ mod tests {
     }
 
     #[test]
-    fn datagrams_are_taken_out_one_by_one() {
+    fn datagrams_are_removed_one_by_one() {
         let mut batch = Batch::new(64);
         for (mark, length) in [(1, 1332), (2, 1332), (3, 44)] {
             batch.add(&vec![mark; length]);
@@ -210,7 +210,7 @@ mod tests {
     }
 
     #[test]
-    fn its_room_is_used_again() {
+    fn batch_memory_is_reused() {
         let mut batch = Batch::new(64);
         let begin = batch.bytes().as_ptr();
         for _ in 0..100 {

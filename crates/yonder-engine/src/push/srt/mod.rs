@@ -1,7 +1,7 @@
 //! SRT connection of a push: MPEG-TS packets, seven to a datagram, each at its time.
 //!
-//! A connection works at its ticks: every 10 ms it reads what the listener has sent and sends what is due until the next tick.
-//! The ticks of all connections coincide, so that a media thread wakes once for all of them.
+//! A connection works in ticks: every 10 ms it receives, and sends what is due until the next tick. The ticks of all
+//! connections coincide, so that a media thread wakes once for all of them.
 
 mod batch;
 mod pacer;
@@ -16,11 +16,11 @@ use std::time::Duration;
 use yonder_core::{Cause, DialStep};
 use yonder_media::Track;
 use yonder_media::ts::Chunk;
-use yonder_srt::{Caller, CallerEvent, Figures, SrtError};
+use yonder_srt::{Caller, CallerEvent, SrtError, Stats};
 
 use crate::causes;
 use crate::clock::Clock;
-use crate::dial::{self, DialError};
+use crate::connect::{self, DialError};
 use crate::driver::{DriveEnd, Driver, Transport as _};
 use crate::output::{Cursor, Next};
 use crate::view::LinkView;
@@ -31,29 +31,27 @@ use pacer::Pacer;
 pub(super) use port::Port;
 use transport::SrtTransport;
 
-/// Payload bytes that may wait in the connection; what is beyond waits in the ring, where it costs nothing.
+/// Maximum payload bytes queued in the connection; the rest stays in the ring, which needs no additional memory.
 const MAX_QUEUED: usize = 1024 * 1024;
-/// Interval of ticks. A burst is of ten milliseconds of the stream at most, which any line's buffer holds and the latency of
-/// the connection smooths.
+/// Tick interval. A burst is at most ten milliseconds of the stream, which every line can buffer and the latency absorbs.
 const TICK_INTERVAL: Duration = Duration::from_millis(10);
-/// A short latency needs shorter ticks: this many fit into it.
+/// Ticks within a short latency.
 const TICKS_PER_LATENCY: u32 = 10;
-/// Shortest interval of ticks.
+/// Minimum tick interval.
 const MIN_TICK_INTERVAL: Duration = Duration::from_millis(1);
-/// A socket without room is tried again after this.
+/// Retry interval of a full socket.
 const SEND_RETRY: Duration = Duration::from_millis(2);
-/// A push whose newest queued frame is further behind the ring than this, in ticks, catches up.
+/// Distance, in ticks, of the newest queued frame to the ring beyond which a push catches up.
 const MAX_LAG_TICKS: i64 = 9_000;
-/// Evaluations that losses are counted over, …
+/// Evaluations over which losses are counted.
 const LOSS_INTERVALS: usize = 4;
-/// … the share from which on they are too many, in percent: retransmissions then take so much of the bandwidth that they come
-/// too late, …
+/// Loss in percent from which retransmissions use so much bandwidth that they arrive too late.
 const MAX_LOSS_PERCENT: u64 = 15;
-/// … and the packets below which a share means nothing.
+/// Minimum packets for an evaluation of losses.
 const MIN_LOSS_PACKETS: u64 = 200;
-/// Failures of the socket are logged at most this often.
+/// Minimum interval of logged socket errors.
 const ERROR_LOG_INTERVAL: Duration = Duration::from_secs(60);
-/// Longest time for which losses are repaired at an orderly end: a service that stops has three seconds for everything.
+/// Maximum time for repairing losses at an orderly end: a stopping service has three seconds for everything.
 const MAX_DRAIN: Duration = Duration::from_millis(1_500);
 
 /// Connection to an SRT listener.
@@ -69,9 +67,9 @@ pub(crate) struct SrtConnection {
     pacer: Pacer,
     last_dts: Option<i64>,
     next_tick: Duration,
-    /// Packets given up at the last evaluation.
+    /// Dropped packets at the last evaluation.
     given_up: u64,
-    /// Failures of the socket since the handshake, and when one was last logged.
+    /// Socket errors since the handshake, and when one was last logged.
     socket_errors: u64,
     error_logged_at: Option<Duration>,
     /// Packets sent and lost, at the last evaluations.
@@ -108,15 +106,15 @@ impl SrtConnection {
         (self.latency / TICKS_PER_LATENCY).clamp(MIN_TICK_INTERVAL, TICK_INTERVAL)
     }
 
-    /// Returns the next time at which [`Self::poll`] has something to do.
+    /// Returns the next time at which [`Self::poll`] is due.
     pub(super) fn poll_timeout(&self) -> Duration {
         self.next_tick
     }
 
-    /// Does the work of a tick that is due: reads, queues what the ring holds, and sends what is due.
+    /// Performs a tick if due: receives, queues units of the ring, and sends what is due.
     ///
     /// # Errors
-    /// The cause for which the connection is over.
+    /// The cause of the end of the connection.
     pub(super) fn poll(
         &mut self,
         core: &mut PushCore,
@@ -139,14 +137,14 @@ impl SrtConnection {
         self.transmit(core, now)
     }
 
-    /// Handles a failure of the socket. Before the handshake is done it is the answer. Afterwards it is one lost datagram: a
-    /// router's ICMP message, a route that is away for a moment, a full connection table. Retransmission and the timeout of the
-    /// connection deal with it.
+    /// Handles a socket error. During the handshake it is the result. Afterwards it is one lost datagram (an ICMP
+    /// message, a temporarily missing route, a full connection table), for which retransmission and the connection
+    /// timeout suffice.
     fn handle_socket_error(&mut self, error: &io::Error, core: &PushCore) -> Result<(), Cause> {
         if self.connected_at.is_none() {
             let error = match error.kind() {
                 ErrorKind::ConnectionRefused => DialError::Refused,
-                _ => dial::connect_error(error),
+                _ => connect::connect_error(error),
             };
             return Err(causes::push_dial(&error, &self.driver.transport.peer().to_string()));
         }
@@ -160,14 +158,14 @@ impl SrtConnection {
         Ok(())
     }
 
-    /// Returns the feed's lack of a keyframe, where that is why a connection has ended; else `cause`.
+    /// Returns the feed's lack of a keyframe, if that explains the end of a connection; otherwise `cause`.
     fn blame_keyframe(&self, cause: Cause) -> Cause {
         let since = self.connected_at.filter(|_| !self.is_live);
         let waited = since.map(|since| self.clock.now().saturating_sub(since));
         waited.filter(|waited| *waited >= KEYFRAME_WARNING).map_or(cause, no_keyframe)
     }
 
-    /// Handles what the listener has sent, and what is due.
+    /// Handles received datagrams and timeouts.
     fn read(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) -> Result<(), Cause> {
         loop {
             let input = self.driver.poll_input(context.task, context.now, |_transport, event| {
@@ -199,7 +197,7 @@ impl SrtConnection {
         }
     }
 
-    /// Moves units from the ring into the connection, as far as it has room.
+    /// Moves units from the ring into the connection, up to its limit.
     fn fill(&mut self, core: &mut PushCore, cursor: &mut Cursor, context: &mut PushContext<'_, '_>) {
         if self.connected_at.is_none() {
             return;
@@ -221,8 +219,8 @@ impl SrtConnection {
         if sent + dropped == 0 {
             return;
         }
-        core.figures.frames_sent += sent;
-        core.figures.frames_dropped += dropped;
+        core.stats.frames_sent += sent;
+        core.stats.frames_dropped += dropped;
         if !self.is_live {
             self.is_live = true;
             core.go_live(context.signal);
@@ -247,27 +245,27 @@ impl SrtConnection {
         if self.driver.transport.is_blocked() {
             self.next_tick = self.next_tick.min(now + SEND_RETRY);
         }
-        core.figures.add_bytes(self.driver.transport.take_written(), now);
+        core.stats.add_bytes(self.driver.transport.take_written(), now);
         Ok(())
     }
 
     fn evaluate(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) {
-        let figures = self.driver.core.figures();
-        core.figures.link = Some(self.link(&figures));
-        if figures.dropped > self.given_up {
-            self.given_up = figures.dropped;
+        let stats = self.driver.core.stats();
+        core.stats.link = Some(self.link(&stats));
+        if stats.dropped > self.given_up {
+            self.given_up = stats.dropped;
             let message = format!(
                 "{} {} packets came too late and were given up; round trip {} ms.",
                 backlog::rates(core, context),
-                figures.dropped,
-                figures.rtt.as_millis()
+                stats.dropped,
+                stats.rtt.as_millis()
             );
             backlog::set_lagging(core, message);
-        } else if let Some(percent) = self.excessive_loss(&figures) {
+        } else if let Some(percent) = self.excessive_loss(&stats) {
             let message = format!(
-                "{percent} % of the packets are lost on the way to this destination; round trip {} ms. So many cannot be \
+                "{percent} % of the packets are lost on the path to this destination; round trip {} ms. So many cannot be \
                  repaired in time.",
-                figures.rtt.as_millis()
+                stats.rtt.as_millis()
             );
             backlog::set_lagging(core, message);
         } else {
@@ -275,32 +273,32 @@ impl SrtConnection {
         }
     }
 
-    /// Returns the share of packets lost lately, in percent, where it is too large.
-    fn excessive_loss(&mut self, figures: &Figures) -> Option<u64> {
-        self.counts.push_back((figures.sent, figures.lost));
+    /// Returns the recent packet loss in percent, if it is excessive.
+    fn excessive_loss(&mut self, stats: &Stats) -> Option<u64> {
+        self.counts.push_back((stats.sent, stats.lost));
         if self.counts.len() > LOSS_INTERVALS {
             self.counts.pop_front();
         }
         let (sent, lost) = *self.counts.front()?;
-        let (sent, lost) = (figures.sent - sent, figures.lost - lost);
+        let (sent, lost) = (stats.sent - sent, stats.lost - lost);
         let percent = lost * 100 / sent.max(1);
         (sent >= MIN_LOSS_PACKETS && percent >= MAX_LOSS_PERCENT).then_some(percent)
     }
 
-    fn link(&self, figures: &Figures) -> LinkView {
+    fn link(&self, stats: &Stats) -> LinkView {
         LinkView {
             latency: self.latency,
-            rtt: figures.rtt,
-            lost: figures.lost,
-            sent: figures.sent,
-            retransmitted: figures.retransmitted,
-            dropped: figures.dropped,
-            estimated_bandwidth_kbps: Some(figures.estimated_bandwidth_kbps).filter(|room| *room > 0),
+            rtt: stats.rtt,
+            lost: stats.lost,
+            sent: stats.sent,
+            retransmitted: stats.retransmitted,
+            dropped: stats.dropped,
+            estimated_bandwidth_kbps: Some(stats.estimated_bandwidth_kbps).filter(|room| *room > 0),
             encrypted: self.is_encrypted,
         }
     }
 
-    /// Ends the connection in order: what the listener misses is repaired for its latency, then shutdown packets are sent.
+    /// Closes the connection in order: losses are repaired within the latency, then shutdown packets are sent.
     pub(super) async fn close(mut self) {
         let drain = if self.is_live { self.latency.min(MAX_DRAIN) } else { Duration::ZERO };
         self.driver.core.close(self.clock.now(), drain);

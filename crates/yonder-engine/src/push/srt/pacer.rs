@@ -1,33 +1,33 @@
-//! Transmission times: maps the transport clock of the multiplexer to the service's clock.
+//! Pacer: maps the transport clock of the multiplexer to transmission times.
 
 use std::time::Duration;
 
-/// Jitter of the units' arrival that is evened out, in microseconds. Units that are later move the mapping.
+/// Maximum arrival jitter that is absorbed, in microseconds. Later units move the mapping.
 const MAX_JITTER: i64 = 60_000;
-/// Share of the elapsed time by which the delay shrinks again: 1 ms in a second, which clock recovery follows.
+/// Fraction of the elapsed time by which the delay decays: 1 ms per second, which clock recovery follows.
 const DECAY_DIVISOR: i64 = 1_000;
-/// How much faster than real time a push sends that has to catch up: after it joined, or after the machine was busy.
+/// Speed relative to real time of a push that catches up, after it joined or after a stall.
 const CATCH_UP_FACTOR: i64 = 8;
 
 /// Mapping from transport clock to transmission time.
 ///
-/// A receiver recovers its clock from the arrival of clock references. Units arrive as irregularly as the camera's network
-/// delivers them, so that each is sent at a constant offset from its time on the transport clock: the largest lateness of
-/// the last seconds, up to [`MAX_JITTER`].
+/// A receiver recovers its clock from the arrival of clock references, but units arrive with the jitter of the camera's
+/// network. So each is sent at a constant offset to its time on the transport clock: the maximum lateness of the last
+/// seconds, up to [`MAX_JITTER`].
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Pacer {
     /// Transmission time minus transport clock, in microseconds; `None` before the first unit.
     offset: Option<i64>,
-    /// Transport clock and transmission time at the present unit, in microseconds.
+    /// Transport clock and transmission time at the current unit, in microseconds.
     unit: (i64, i64),
-    /// Time of the last packet, in microseconds: times never step back.
+    /// Time of the last packet, in microseconds, since times never step back.
     last: i64,
     is_catching_up: bool,
 }
 
 impl Pacer {
-    /// Begins a unit with the transport clock `clock`, in ticks, that is queued at `now`. `is_behind` says that later units wait
-    /// already.
+    /// Begins a unit at `clock` of the transport clock, in ticks, that is queued at `now`. `is_behind` is true if later
+    /// units are already waiting.
     pub(super) fn begin(&mut self, clock: i64, now: Duration, is_behind: bool) {
         let (clock, now) = (micros(clock), i64::try_from(now.as_micros()).unwrap_or(i64::MAX));
         let soonest = self.last.max(now);
@@ -44,7 +44,7 @@ impl Pacer {
         self.unit = (clock, begin);
     }
 
-    /// Returns the transmission time of a packet of the present unit.
+    /// Returns the transmission time of a packet of the current unit.
     pub(super) fn time_of(&mut self, clock: i64) -> Duration {
         let (clock_at_begin, begin) = self.unit;
         let after = (micros(clock) - clock_at_begin).max(0);
@@ -81,7 +81,7 @@ mod tests {
         let jitter =
             times.windows(2).skip(50).map(|pair| (pair[1] - pair[0]).abs_diff(ms(40))).max().unwrap();
         assert!(jitter < Duration::from_millis(3), "{jitter:?}");
-        // The delay is the largest lateness, no more.
+        // The delay is the maximum lateness.
         let delay = times.last().unwrap().saturating_sub(ms(1_000 + 499 * 40));
         assert!(delay <= ms(31), "{delay:?}");
     }

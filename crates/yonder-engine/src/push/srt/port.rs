@@ -1,4 +1,4 @@
-//! Socket of an SRT push.
+//! UDP socket of an SRT push.
 
 use std::collections::HashSet;
 use std::io::{self, ErrorKind, IoSliceMut};
@@ -17,24 +17,24 @@ use crate::sync::lock;
 
 use super::batch::Batch;
 
-/// Blocks received at a time, and the room in each: the system may join datagrams of one length.
+/// Receive blocks per call, and their size: the system may join datagrams of the same size (GRO).
 const BLOCKS: usize = 4;
 const BLOCK: usize = 8 * 1024;
-/// Bytes around a payload: headers of IP (20 or 40 bytes), UDP (8) and SRT (16).
+/// Header bytes of a packet: IP (20 or 40), UDP (8) and SRT (16).
 const IPV4_HEADERS: usize = 20 + 8 + 16;
 const IPV6_HEADERS: usize = 40 + 8 + 16;
 
-/// Own addresses whose interface refused segmentation offload. Each connection would find out at the cost of a batch, and an
-/// interface rarely changes its mind.
+/// Own addresses whose interface refused segmentation offload, shared by all connections, since each would otherwise
+/// lose a batch to find out.
 fn without_offload() -> &'static Mutex<HashSet<IpAddr>> {
     static ADDRESSES: OnceLock<Mutex<HashSet<IpAddr>>> = OnceLock::new();
     ADDRESSES.get_or_init(Mutex::default)
 }
 
-/// A UDP socket that is connected to a listener.
+/// UDP socket connected to a listener.
 ///
-/// It is not registered with a runtime: the system would report each acknowledgement and each datagram that has left, and
-/// wake the media thread hundreds of times a second. It is read from at the ticks of its connection instead.
+/// It is not registered with a runtime: readiness events of each acknowledgement and each sent datagram would wake the
+/// media thread hundreds of times a second. It is read at the ticks of its connection instead.
 #[derive(Debug)]
 pub(crate) struct Port {
     socket: std::net::UdpSocket,
@@ -46,12 +46,12 @@ pub(crate) struct Port {
 }
 
 impl Port {
-    /// Takes over a connected socket.
+    /// Wraps a connected socket.
     ///
     /// # Errors
-    /// When the system refuses it.
+    /// I/O error of the socket.
     pub(crate) fn new(socket: UdpSocket, peer: SocketAddr) -> io::Result<Self> {
-        // It stays non-blocking.
+        // The socket stays nonblocking.
         let socket = socket.into_std()?;
         let batching = UdpSocketState::new(UdpSockRef::from(&socket))?;
         allow_fragments(&socket, peer);
@@ -61,7 +61,7 @@ impl Port {
         Ok(port)
     }
 
-    /// Returns an empty batch, for as many datagrams as the interface takes at once.
+    /// Returns an empty batch with the maximum size of the interface.
     pub(super) fn batch(&self) -> Batch {
         let is_refused = self.local_addr().is_ok_and(|own| lock(without_offload()).contains(&own.ip()));
         Batch::new(if is_refused { 1 } else { self.batching.max_gso_segments() })
@@ -72,7 +72,7 @@ impl Port {
         self.peer
     }
 
-    /// Transport packets that one datagram may hold: seven, or fewer where the path's MTU is small.
+    /// Returns the transport packets per datagram: seven, or fewer for a small path MTU.
     pub(super) fn packets_per_datagram(&self) -> usize {
         self.packets_per_datagram
     }
@@ -91,7 +91,7 @@ impl Port {
     /// Returns the local address.
     ///
     /// # Errors
-    /// When the system does not say.
+    /// I/O error of the socket.
     pub(crate) fn local_addr(&self) -> io::Result<SocketAddr> {
         self.socket.local_addr()
     }
@@ -99,7 +99,7 @@ impl Port {
     /// Receives the datagrams that have arrived.
     ///
     /// # Errors
-    /// Failures of earlier datagrams that the network has reported, such as a closed port.
+    /// Errors of earlier datagrams reported by the network, such as a closed port.
     pub(super) fn receive(&mut self, into: &mut Vec<Bytes>) -> io::Result<()> {
         loop {
             let mut metas = [RecvMeta::default(); BLOCKS];
@@ -117,16 +117,16 @@ impl Port {
                 into.extend(datagrams.map(Bytes::copy_from_slice));
             }
             if count < BLOCKS {
-                // There was no more at that moment.
+                // No datagram is left.
                 return Ok(());
             }
         }
     }
 
-    /// Sends a batch. False when the socket has no room: what was not sent stays in the batch.
+    /// Sends a batch. Returns false if the socket is full; unsent datagrams stay in the batch.
     ///
     /// # Errors
-    /// As for [`Self::receive`], and when there is no route.
+    /// As for [`Self::receive`], and if there is no route.
     pub(super) fn send(&mut self, batch: &mut Batch) -> io::Result<bool> {
         let Err(error) = self.send_bytes(batch.bytes(), batch.segment()) else {
             batch.clear();
@@ -134,7 +134,7 @@ impl Port {
         };
         match error.raw_os_error().map(Errno::from_raw_os_error) {
             _ if error.kind() == ErrorKind::WouldBlock => Ok(false),
-            // Devices that lack segmentation or checksum offload refuse a batch, but not its datagrams.
+            // Devices without segmentation or checksum offload refuse a batch, but not single datagrams.
             Some(Errno::IO | Errno::INVAL) if batch.segment().is_some() => {
                 if let Ok(own) = self.local_addr() {
                     tracing::info!(address = %own.ip(), %error, "segmentation offload refused, sending datagrams one by one");
@@ -143,7 +143,7 @@ impl Port {
                 batch.set_max(1);
                 self.send_singly(batch)
             }
-            // The path's MTU has become smaller. Single datagrams are fragmented; later ones are made to fit.
+            // The path MTU has decreased. Single datagrams are fragmented; later ones are smaller.
             Some(Errno::MSGSIZE) => {
                 self.packets_per_datagram = self.packets_within_mtu();
                 let packets = self.packets_per_datagram;
@@ -171,8 +171,8 @@ impl Port {
     }
 }
 
-/// Lets datagrams be fragmented where a path's MTU is smaller than the interface's: the batching library forbids that, and
-/// tunnels would swallow every full datagram while the small ones of the handshake pass.
+/// Allows fragmentation where a path MTU is smaller than the interface's: the batching library disables it, and tunnels
+/// would drop all full datagrams while the small ones of the handshake pass.
 fn allow_fragments(socket: &std::net::UdpSocket, peer: SocketAddr) {
     let set = match peer {
         SocketAddr::V4(_) => sockopt::set_ip_mtu_discover(socket, sockopt::Ipv4PathMtuDiscovery::WANT),
@@ -229,7 +229,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn datagrams_are_received_in_order_whenever_they_come() {
+    async fn datagrams_are_received_in_order() {
         let (mut port, peer) = pair().await;
         let mut all = Vec::new();
         for round in 0..3_u8 {

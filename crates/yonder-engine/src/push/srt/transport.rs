@@ -1,4 +1,4 @@
-//! Datagrams of an SRT connection on their way to and from its socket.
+//! UDP transport of an SRT connection.
 
 use std::io;
 use std::net::SocketAddr;
@@ -14,21 +14,21 @@ use crate::driver::Transport;
 use super::batch::Batch;
 use super::port::Port;
 
-/// Interval at which a connection that ends is driven: its socket wakes no task.
+/// Polling interval of a closing connection, whose socket wakes no task.
 const POLL_INTERVAL: Duration = Duration::from_millis(5);
 
-/// Transport over UDP. Several datagrams of one length are sent at a time where the system offers that.
+/// Transport over UDP, with segmentation offload where available.
 #[derive(Debug)]
 pub(super) struct SrtTransport {
     port: Port,
-    /// Datagrams that were made but not accepted by the socket yet.
+    /// Datagrams that the socket has not accepted yet.
     batch: Batch,
-    /// A datagram that does not go with them, for the next batch.
+    /// Datagram that does not fit the batch, for the next one.
     next: BytesMut,
-    /// A control packet, to be sent behind the data.
+    /// Control packet, sent after the data.
     control: BytesMut,
     inbox: Vec<Bytes>,
-    /// Bytes that the socket has accepted and [`Self::take_written`] has not counted yet.
+    /// Bytes written since the last [`Self::take_written`].
     written: usize,
 }
 
@@ -48,13 +48,13 @@ impl SrtTransport {
         self.port.packets_per_datagram()
     }
 
-    /// Returns the number of bytes that the socket has accepted since the last call.
+    /// Returns the number of bytes written since the last call.
     pub(super) fn take_written(&mut self) -> usize {
         std::mem::take(&mut self.written)
     }
 
-    /// Sends the batch. False when the socket has no room: the batch is kept. Datagrams that the system refuses count as lost; the
-    /// listener asks for them again.
+    /// Sends the batch. Returns false if the socket is full; the batch is kept. Datagrams refused by the system count
+    /// as lost, and are retransmitted on request.
     ///
     /// # Errors
     /// As [`Port::send`].
@@ -77,7 +77,7 @@ impl Transport<Caller> for SrtTransport {
     const POLL_INTERVAL: Option<Duration> = Some(POLL_INTERVAL);
     const IS_LOSSY: bool = true;
 
-    /// Receives everything that has arrived.
+    /// Receives all datagrams that have arrived.
     fn poll_receive(
         &mut self,
         core: &mut Caller,
@@ -97,7 +97,7 @@ impl Transport<Caller> for SrtTransport {
         }
     }
 
-    /// A control packet goes behind the data, with which it may travel as the shorter last one.
+    /// A control packet follows the data, and may be the shorter last datagram of a batch.
     fn transmit(
         &mut self,
         core: &mut Caller,
@@ -124,7 +124,7 @@ impl Transport<Caller> for SrtTransport {
                 std::mem::swap(&mut self.next, &mut self.control);
                 continue;
             }
-            // One that does not fit begins the next batch.
+            // A datagram that does not fit begins the next batch.
             if !self.batch.fits(self.next.len()) && !self.send()? {
                 return Ok(());
             }

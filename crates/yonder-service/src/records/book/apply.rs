@@ -1,10 +1,10 @@
-//! A site book brought into effect: all of it, or nothing.
+//! Application of a site book: completely, or not at all.
 
 use std::collections::{BTreeMap, HashSet};
 
 use serde::Serialize;
 use yonder_api::{BookChange, BookFault, FieldChange, NewUplink, SiteBook, ToStart};
-use yonder_store::{DesiredState, Fate, Kind, StoreError};
+use yonder_store::{DesiredState, Outcome, RecordKind, StoreError};
 
 use super::compare::{differences, table};
 use super::entry::NewSecrets;
@@ -17,28 +17,28 @@ use crate::records::Transaction;
 struct Progress {
     changes: Vec<BookChange>,
     faults: Vec<BookFault>,
-    /// Records of the book, by kind and name in small letters.
-    named: HashSet<(Kind, String)>,
-    /// Those that are refused.
-    refused: HashSet<(Kind, String)>,
-    /// The job, and the number of records.
+    /// Records of the book, by kind and lower-case name.
+    named: HashSet<(RecordKind, String)>,
+    /// Refused records.
+    refused: HashSet<(RecordKind, String)>,
+    /// Job, and the number of records.
     job: Option<(JobContext, usize)>,
 }
 
 impl Progress {
-    /// Shows the progress of the job; an error if the job is to end.
+    /// Updates the progress of the job. Returns an error at cancellation.
     fn begin_record(&self) -> Result<(), ServiceError> {
         let Some((context, records)) = &self.job else { return Ok(()) };
         context.set_progress("comparing the records", self.named.len(), *records);
         context.check_canceled()
     }
 
-    fn refuse(&mut self, kind: Kind, name: &str, error: &ServiceError) {
-        // A refused record is not reported again by the records that refer to it.
-        let is_told = matches!(error, ServiceError::NotFound { kind: missing, name: missed, .. }
+    fn refuse(&mut self, kind: RecordKind, name: &str, error: &ServiceError) {
+        // A refused record is not reported again for records that refer to it.
+        let is_reported = matches!(error, ServiceError::NotFound { kind: missing, name: missed, .. }
             if self.refused.contains(&(*missing, missed.to_lowercase())));
         self.refused.insert((kind, name.to_lowercase()));
-        if is_told {
+        if is_reported {
             return;
         }
         self.faults.push(BookFault {
@@ -51,9 +51,9 @@ impl Progress {
         });
     }
 
-    /// A field of a relay that was, or was not, changed otherwise.
+    /// Adds or removes a changed field of a relay.
     fn add_to_relay(&mut self, name: &str, field: FieldChange) {
-        let kind = Kind::Relay.to_string();
+        let kind = RecordKind::Relay.to_string();
         match self.changes.iter_mut().find(|change| change.kind == kind && change.name == name) {
             Some(change) => change.fields.push(field),
             None => self.changes.push(BookChange {
@@ -67,10 +67,10 @@ impl Progress {
 }
 
 impl Transaction<'_> {
-    /// Brings the records to a book. Returns the changes, and the relays that are to be started.
+    /// Applies a book to the records. Returns the changes, and the relays to be started.
     ///
     /// # Errors
-    /// [`ServiceError::BookRefused`] with all that is wrong, or when the records cannot be read or written.
+    /// [`ServiceError::BookRefused`] with all faults, or if the records cannot be read or written.
     pub(crate) fn put_book(
         &self,
         book: SiteBook,
@@ -81,7 +81,7 @@ impl Transaction<'_> {
         let mut progress = Progress { job: Some((context.clone(), records)), ..Progress::default() };
         let named = if prune { Some(names(&book)) } else { None };
         let wanted = book.wanted.clone();
-        // Removals make room for changes; records that are in use until then are removed last.
+        // Removals come before changes; records that are in use until then are removed last.
         if let Some(named) = &named {
             self.remove_unnamed(named, &mut progress, false)?;
         }
@@ -89,7 +89,7 @@ impl Transaction<'_> {
         if let Some(named) = &named {
             self.remove_unnamed(named, &mut progress, true)?;
         }
-        let to_start = self.put_wishes(&wanted, &mut progress)?;
+        let to_start = self.apply_desired_states(&wanted, &mut progress)?;
         if progress.faults.is_empty() {
             return Ok((progress.changes, to_start));
         }
@@ -101,32 +101,39 @@ impl Transaction<'_> {
             book;
         let mut later = Vec::new();
         for new in uplinks {
-            // A destination may be about to let go of it.
-            if self.would_bind_nothing(&new)? { later.push(new) } else { self.put_one_uplink(new, progress)? }
+            // A destination of the book may release it.
+            if self.loses_binding(&new)? { later.push(new) } else { self.put_one_uplink(new, progress)? }
         }
         for new in platforms {
             let name = &new.name;
-            let look = || {
-                let missing =
-                    || ServiceError::NotFound { kind: Kind::Platform, name: name.clone(), nearest: None };
-                self.booked_platform(name)?.ok_or_else(missing)
+            let read_current = || {
+                let missing = || ServiceError::NotFound {
+                    kind: RecordKind::Platform,
+                    name: name.clone(),
+                    nearest: None,
+                };
+                self.exported_platform(name)?.ok_or_else(missing)
             };
-            self.put(progress, (Kind::Platform, name), look, |_| self.put_platform(&new))?;
+            self.put(progress, (RecordKind::Platform, name), read_current, |_| self.put_platform(&new))?;
         }
         for new in patterns {
             let name = new.name.clone();
-            let look = || self.booked_pattern(&name);
-            self.put(progress, (Kind::Pattern, &name), look, |is_there| self.put_pattern(new, is_there))?;
+            let read_current = || self.exported_pattern(&name);
+            self.put(progress, (RecordKind::Pattern, &name), read_current, |is_there| {
+                self.put_pattern(new, is_there)
+            })?;
         }
         for new in feeds {
             let name = new.name.clone();
-            let look = || self.booked_feed(&name);
-            self.put(progress, (Kind::Feed, &name), look, |is_there| self.put_feed(new, is_there))?;
+            let read_current = || self.exported_feed(&name);
+            self.put(progress, (RecordKind::Feed, &name), read_current, |is_there| {
+                self.put_feed(new, is_there)
+            })?;
         }
         for new in destinations {
             let name = new.name.clone();
-            let look = || self.booked_destination(&name);
-            self.put(progress, (Kind::Destination, &name), look, |is_there| {
+            let read_current = || self.exported_destination(&name);
+            self.put(progress, (RecordKind::Destination, &name), read_current, |is_there| {
                 self.put_destination(new, is_there)
             })?;
         }
@@ -135,41 +142,48 @@ impl Transaction<'_> {
         }
         for new in relays {
             let name = new.name.clone();
-            let look = || self.booked_relay(&name);
-            self.put(progress, (Kind::Relay, &name), look, |is_there| self.put_relay(new, is_there))?;
+            let read_current = || self.exported_relay(&name);
+            self.put(progress, (RecordKind::Relay, &name), read_current, |is_there| {
+                self.put_relay(new, is_there)
+            })?;
         }
         for new in contacts {
             let name = new.name.clone();
-            let look = || self.booked_contact(&name);
-            self.put(progress, (Kind::Contact, &name), look, |is_there| self.put_contact(new, is_there))?;
+            let read_current = || self.exported_contact(&name);
+            self.put(progress, (RecordKind::Contact, &name), read_current, |is_there| {
+                self.put_contact(new, is_there)
+            })?;
         }
         for new in alerts {
             let name = new.name.clone();
-            let look = || self.booked_alert(&name);
-            self.put(progress, (Kind::Alert, &name), look, |is_there| self.put_alert(new, is_there))?;
+            let read_current = || self.exported_alert(&name);
+            self.put(progress, (RecordKind::Alert, &name), read_current, |is_there| {
+                self.put_alert(new, is_there)
+            })?;
         }
         Ok(())
     }
 
     fn put_one_uplink(&self, new: NewUplink, progress: &mut Progress) -> Result<(), ServiceError> {
         let name = new.name.clone();
-        let look = || self.booked_uplink(&name);
-        self.put(progress, (Kind::Uplink, &name), look, |is_there| self.put_uplink(new, is_there))
+        let read_current = || self.exported_uplink(&name);
+        self.put(progress, (RecordKind::Uplink, &name), read_current, |is_there| {
+            self.put_uplink(new, is_there)
+        })
     }
 
-    /// An uplink that loses what binds destinations to it.
-    fn would_bind_nothing(&self, new: &NewUplink) -> Result<bool, ServiceError> {
+    /// Returns true for an uplink that would lose its binding while destinations are bound to it.
+    fn loses_binding(&self, new: &NewUplink) -> Result<bool, ServiceError> {
         let binds_nothing = new.source.is_none() && new.interface.is_none();
         Ok(binds_nothing && !self.store.destinations_by(&new.name)?.is_empty())
     }
 
-    /// Brings one record to what the book says. One that says what is kept already is left as it was: nothing about it
-    /// is checked, dialed or dated again.
+    /// Applies one record of the book. An unchanged record is not touched, so it is neither checked nor dialed again.
     fn put<T: Serialize>(
         &self,
         progress: &mut Progress,
-        (kind, name): (Kind, &str),
-        look: impl Fn() -> Result<T, ServiceError>,
+        (kind, name): (RecordKind, &str),
+        read_current: impl Fn() -> Result<T, ServiceError>,
         put: impl FnOnce(bool) -> Result<NewSecrets, ServiceError>,
     ) -> Result<(), ServiceError> {
         progress.begin_record()?;
@@ -178,15 +192,19 @@ impl Transaction<'_> {
             progress.refuse(kind, name, &error);
             return Ok(());
         }
-        let before = match look() {
+        let before = match read_current() {
             Ok(before) => Some(table(&before)?),
             Err(ServiceError::NotFound { .. }) => None,
             Err(error) => return Err(error),
         };
-        let done = self.store.together(|| {
+        let done = self.store.transaction(|| {
             let secrets = put(before.is_some())?;
-            let fields = differences(before.as_ref(), &table(&look()?)?, &secrets);
-            Ok(if before.is_some() && fields.is_empty() { Fate::Undo(fields) } else { Fate::Keep(fields) })
+            let fields = differences(before.as_ref(), &table(&read_current()?)?, &secrets);
+            Ok(if before.is_some() && fields.is_empty() {
+                Outcome::Rollback(fields)
+            } else {
+                Outcome::Commit(fields)
+            })
         });
         match done {
             Ok(fields) if before.is_some() && fields.is_empty() => {}
@@ -202,28 +220,32 @@ impl Transaction<'_> {
         Ok(())
     }
 
-    /// Removes what the book does not name: what uses something goes before it. What is in use is refused the last
-    /// time, and left for that before.
+    /// Removes records that the book does not contain, dependents first. Records in use are skipped, and refused in the
+    /// last round.
     fn remove_unnamed(
         &self,
-        named: &HashSet<(Kind, String)>,
+        named: &HashSet<(RecordKind, String)>,
         progress: &mut Progress,
         last: bool,
     ) -> Result<(), ServiceError> {
-        let mut kept = records(&self.book()?);
-        kept.retain(|(kind, name)| !named.contains(&(*kind, name.to_lowercase())));
-        for (kind, name) in kept {
+        let mut stored = records(&self.book()?);
+        stored.retain(|(kind, name)| !named.contains(&(*kind, name.to_lowercase())));
+        for (kind, name) in stored {
             let removed = match kind {
-                Kind::Relay => self.remove_relay(&name),
-                Kind::Alert => self.remove_alert(&name),
-                Kind::Contact => self.remove_contact(&name),
-                Kind::Destination => self.remove_destination(&name),
-                Kind::Feed => self.remove_feed(&name),
-                Kind::Pattern => self.remove_pattern(&name),
-                Kind::Platform => self.remove_platform(&name),
-                Kind::Uplink => self.remove_uplink(&name),
-                // Permissions are not in the book.
-                Kind::Person | Kind::Invitation | Kind::Token | Kind::Session | Kind::Service => Ok(()),
+                RecordKind::Relay => self.remove_relay(&name),
+                RecordKind::Alert => self.remove_alert(&name),
+                RecordKind::Contact => self.remove_contact(&name),
+                RecordKind::Destination => self.remove_destination(&name),
+                RecordKind::Feed => self.remove_feed(&name),
+                RecordKind::Pattern => self.remove_pattern(&name),
+                RecordKind::Platform => self.remove_platform(&name),
+                RecordKind::Uplink => self.remove_uplink(&name),
+                // People and permissions are not in the book.
+                RecordKind::Person
+                | RecordKind::Invitation
+                | RecordKind::Token
+                | RecordKind::Session
+                | RecordKind::Service => Ok(()),
             };
             match removed {
                 Ok(()) => progress.changes.push(BookChange {
@@ -239,8 +261,8 @@ impl Transaction<'_> {
         Ok(())
     }
 
-    /// Applies the desired states of relays. Returns those that are to be started.
-    fn put_wishes(
+    /// Applies the desired states of relays. Returns those to be started.
+    fn apply_desired_states(
         &self,
         wanted: &BTreeMap<String, String>,
         progress: &mut Progress,
@@ -253,15 +275,15 @@ impl Transaction<'_> {
                     detail: format!("{word:?} is nothing that a relay can be"),
                     hint: "Write on, off or hold.",
                 };
-                progress.refuse(Kind::Relay, relay, &error);
+                progress.refuse(RecordKind::Relay, relay, &error);
                 continue;
             };
             let before = self.store.relay(relay).map(|relay| (relay.name, relay.wanted));
             match before.map_err(|error| self.explain(error)) {
-                Err(error) => progress.refuse(Kind::Relay, relay, &error),
+                Err(error) => progress.refuse(RecordKind::Relay, relay, &error),
                 Ok((_, before)) if before == wish => {}
                 Ok((name, before)) => {
-                    if self.put_wanted(&name, wish)? {
+                    if self.put_desired_state(&name, wish)? {
                         to_start.push(ToStart { relay: name.clone(), wanted: wish });
                     }
                     let field = FieldChange {
@@ -277,21 +299,21 @@ impl Transaction<'_> {
     }
 }
 
-/// All records of a book: what uses something comes before it.
-fn records(book: &SiteBook) -> Vec<(Kind, String)> {
-    let mut records: Vec<(Kind, String)> = Vec::new();
-    records.extend(book.relays.iter().map(|one| (Kind::Relay, one.name.clone())));
-    records.extend(book.alerts.iter().map(|one| (Kind::Alert, one.name.clone())));
-    records.extend(book.contacts.iter().map(|one| (Kind::Contact, one.name.clone())));
-    records.extend(book.destinations.iter().map(|one| (Kind::Destination, one.name.clone())));
-    records.extend(book.feeds.iter().map(|one| (Kind::Feed, one.name.clone())));
-    records.extend(book.patterns.iter().map(|one| (Kind::Pattern, one.name.clone())));
-    records.extend(book.platforms.iter().map(|one| (Kind::Platform, one.name.clone())));
-    records.extend(book.uplinks.iter().map(|one| (Kind::Uplink, one.name.clone())));
+/// Returns all records of a book, dependents first.
+fn records(book: &SiteBook) -> Vec<(RecordKind, String)> {
+    let mut records: Vec<(RecordKind, String)> = Vec::new();
+    records.extend(book.relays.iter().map(|one| (RecordKind::Relay, one.name.clone())));
+    records.extend(book.alerts.iter().map(|one| (RecordKind::Alert, one.name.clone())));
+    records.extend(book.contacts.iter().map(|one| (RecordKind::Contact, one.name.clone())));
+    records.extend(book.destinations.iter().map(|one| (RecordKind::Destination, one.name.clone())));
+    records.extend(book.feeds.iter().map(|one| (RecordKind::Feed, one.name.clone())));
+    records.extend(book.patterns.iter().map(|one| (RecordKind::Pattern, one.name.clone())));
+    records.extend(book.platforms.iter().map(|one| (RecordKind::Platform, one.name.clone())));
+    records.extend(book.uplinks.iter().map(|one| (RecordKind::Uplink, one.name.clone())));
     records
 }
 
-/// The same in small letters.
-fn names(book: &SiteBook) -> HashSet<(Kind, String)> {
+/// Returns the records with lower-case names.
+fn names(book: &SiteBook) -> HashSet<(RecordKind, String)> {
     records(book).into_iter().map(|(kind, name)| (kind, name.to_lowercase())).collect()
 }

@@ -1,4 +1,4 @@
-//! Two states of a record, compared field by field.
+//! Comparison of two states of a record, field by field.
 
 use serde::Serialize;
 use serde_json::{Map, Value};
@@ -6,7 +6,7 @@ use yonder_api::FieldChange;
 
 use crate::error::ServiceError;
 
-/// A record as a table of its fields.
+/// Returns a record as a table of its fields.
 pub(in crate::records) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
     match serde_json::to_value(record) {
         Ok(Value::Object(table)) => Ok(table),
@@ -14,7 +14,7 @@ pub(in crate::records) fn table<T: Serialize>(record: &T) -> Result<Map<String, 
     }
 }
 
-/// Fields that are different, and secrets that are new.
+/// Returns the changed fields, and the changed secrets.
 pub(in crate::records) fn differences(
     before: Option<&Map<String, Value>>,
     after: &Map<String, Value>,
@@ -28,8 +28,8 @@ pub(in crate::records) fn differences(
         .into_iter()
         .map(|name| FieldChange {
             field: name.clone(),
-            before: before.get(name).and_then(words),
-            after: after.get(name).and_then(words),
+            before: before.get(name).and_then(display_text),
+            after: after.get(name).and_then(display_text),
         })
         .filter(|field| field.before != field.after)
         .collect();
@@ -38,7 +38,7 @@ pub(in crate::records) fn differences(
     fields
 }
 
-/// The fields of tables within a record as its own, like `rules.video.ceiling`.
+/// Flattens nested tables to names like `rules.video.ceiling`.
 fn flat(record: &Map<String, Value>) -> Map<String, Value> {
     let mut flat = Map::new();
     for (name, value) in record {
@@ -54,14 +54,15 @@ fn flat(record: &Map<String, Value>) -> Map<String, Value> {
     flat
 }
 
-/// A value as a person reads it; nothing for what is empty.
-fn words(value: &Value) -> Option<String> {
+/// Formats a value for display; `None` if it is empty.
+fn display_text(value: &Value) -> Option<String> {
     match value {
         Value::Null => None,
         Value::String(text) => Some(text.clone()),
-        Value::Array(all) => Some(all.iter().filter_map(words).collect::<Vec<_>>().join(", ")),
+        Value::Array(all) => Some(all.iter().filter_map(display_text).collect::<Vec<_>>().join(", ")),
         Value::Object(table) => {
-            let pairs = table.iter().filter_map(|(name, value)| Some(format!("{name} {}", words(value)?)));
+            let pairs =
+                table.iter().filter_map(|(name, value)| Some(format!("{name} {}", display_text(value)?)));
             Some(pairs.collect::<Vec<_>>().join(", "))
         }
         Value::Bool(_) | Value::Number(_) => Some(value.to_string()),
@@ -80,7 +81,7 @@ mod tests {
     }
 
     #[test]
-    fn differences_are_told_field_by_field_and_secrets_without_their_text() {
+    fn differences_are_per_field_and_secrets_without_values() {
         let before = map(
             json!({ "name": "a", "url": "x", "site": "Fell", "to": ["a", "b"], "backup": false, "rules": { "a.b": "1" } }),
         );

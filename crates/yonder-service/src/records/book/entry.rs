@@ -1,4 +1,4 @@
-//! One record of a site book, changed by the same calls as by a person's own change.
+//! Application of one record of a site book, by the same calls as other changes.
 
 use secrecy::ExposeSecret as _;
 use yonder_address::{StreamKey, read_pasted};
@@ -14,12 +14,12 @@ use crate::records::destinations::DEFAULT_RETURN_S;
 use crate::records::holding::DEFAULT_AFTER_S;
 use crate::records::uplinks::DEFAULT_HEADROOM;
 use crate::records::windows::own_zone;
-use crate::records::{Effect, Records, Transaction};
+use crate::records::{EngineAction, Records, Transaction};
 
-/// Fields of secrets that were given and are new.
+/// Names of changed secrets.
 pub(super) type NewSecrets = Vec<&'static str>;
 
-/// A field that is left out of a book is none; a change states that with an empty text.
+/// A missing field of a book means none, which a change expresses by an empty text.
 fn or_none(text: Option<String>) -> Option<String> {
     Some(text.unwrap_or_default())
 }
@@ -59,9 +59,9 @@ impl Transaction<'_> {
             return Ok(if given { vec!["password"] } else { Vec::new() });
         }
         let before = self.store.feed(&new.name)?;
-        let kept = before.password;
+        let stored = before.password;
         let is_new =
-            new.password.as_ref().is_some_and(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
+            new.password.as_ref().is_some_and(|given| !self.is_same_secret(stored.as_ref(), given.expose()));
         let change = FeedChange {
             name: None,
             url: Some(new.url),
@@ -92,7 +92,7 @@ impl Transaction<'_> {
             self.add_destination(new)?;
             return Ok(secrets);
         }
-        let kept = self.store.destination(&new.name)?;
+        let stored = self.store.destination(&new.name)?;
         let speaks_srt = new
             .server
             .as_ref()
@@ -104,25 +104,25 @@ impl Transaction<'_> {
             return_after_s: Some(new.return_after_s.unwrap_or(DEFAULT_RETURN_S)),
             platform: or_none(new.platform),
             watch_page: or_none(new.watch_page),
-            // Settings of a secret stay with it, unless the book has others.
+            // Settings of the secret are stored, unless the book has others.
             key_kind: new.key_kind,
             key_expires: new.key_expires.clone(),
             key_length: new.key_length,
             authority: or_none(new.authority),
-            no_passphrase: !speaks_srt && kept.passphrase.is_some(),
+            no_passphrase: !speaks_srt && stored.passphrase.is_some(),
             uplinks: Some(new.uplinks),
         };
         self.edit_destination(&new.name, change)?;
-        let has_new_address = self.store.destination(&new.name)?.address_secrets != kept.address_secrets;
+        let has_new_address = self.store.destination(&new.name)?.address_secrets != stored.address_secrets;
         let mut rekey = Rekey::default();
-        let kept_key = kept.key.as_ref().map(|key| &key.secret);
-        if let Some(key) = new.key.filter(|key| !self.is_same_key(kept_key, &kept.settings.server, key)) {
+        let stored_key = stored.key.as_ref().map(|key| &key.secret);
+        if let Some(key) = new.key.filter(|key| !self.is_same_key(stored_key, &stored.settings.server, key)) {
             rekey = Rekey { key: Some(key), key_kind: new.key_kind, key_expires: new.key_expires, ..rekey };
             secrets.push("key");
         }
         let trimmed = |secret: &Secret| secret.expose().trim_end_matches(['\r', '\n']).to_owned();
-        let kept_phrase = kept.passphrase.as_ref();
-        let is_new_phrase = |new: &Secret| !self.is_same_secret(kept_phrase, &trimmed(new));
+        let stored_passphrase = stored.passphrase.as_ref();
+        let is_new_phrase = |new: &Secret| !self.is_same_secret(stored_passphrase, &trimmed(new));
         if let Some(phrase) = new.passphrase.filter(is_new_phrase) {
             rekey.passphrase = Some(phrase);
             secrets.push("passphrase");
@@ -146,14 +146,14 @@ impl Transaction<'_> {
             on_air: Some(new.on_air.unwrap_or_default()),
             zone: Some(new.zone.unwrap_or_else(own_zone)),
             quiet_minute: or_none(new.quiet_minute),
-            // Pictures are not part of a site book.
+            // Pictures are not in a site book.
             holding_picture: None,
         };
         self.edit_relay(&new.name, change).map(|_| Vec::new())
     }
 
-    /// Stops a relay that runs, or holds or resumes it. One that is off is started later, after its preflight: true.
-    pub(super) fn put_wanted(&self, name: &str, wanted: DesiredState) -> Result<bool, ServiceError> {
+    /// Stops, holds or resumes a running relay. Returns true for one that is off and must be started after its preflight.
+    pub(super) fn put_desired_state(&self, name: &str, wanted: DesiredState) -> Result<bool, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         if relay.wanted == wanted {
             return Ok(false);
@@ -161,8 +161,8 @@ impl Transaction<'_> {
         if !relay.wanted.is_running() {
             return Ok(true);
         }
-        self.store.set_wanted(&relay.name, wanted)?;
-        self.add_effect(Effect::Apply(relay.name));
+        self.store.set_desired_state(&relay.name, wanted)?;
+        self.add_action(EngineAction::Apply(relay.name));
         Ok(false)
     }
 
@@ -213,16 +213,16 @@ impl Transaction<'_> {
 }
 
 impl Records {
-    /// True if a stored secret is the given one; false for one that cannot be opened, so that it is set again.
-    fn is_same_secret(&self, kept: Option<&SealedSecret>, given: &str) -> bool {
-        let opened = kept.and_then(|kept| self.store.unseal(kept).ok());
-        opened.is_some_and(|kept| kept.expose_secret() == given)
+    /// Returns true if a stored secret equals the given one; false if it cannot be decrypted, so that it is set again.
+    fn is_same_secret(&self, stored: Option<&SealedSecret>, given: &str) -> bool {
+        let opened = stored.and_then(|stored| self.store.unseal(stored).ok());
+        opened.is_some_and(|stored| stored.expose_secret() == given)
     }
 
-    /// True if a stored stream key is the given one, as it was pasted.
-    fn is_same_key(&self, kept: Option<&SealedSecret>, server: &str, given: &Secret) -> bool {
+    /// Returns true if a stored stream key equals the given one, as pasted.
+    fn is_same_key(&self, stored: Option<&SealedSecret>, server: &str, given: &Secret) -> bool {
         let pasted = read_pasted(Some(server), Some(given.expose()));
         let key: Option<StreamKey> = pasted.ok().and_then(|pasted| pasted.key);
-        key.is_some_and(|key| self.is_same_secret(kept, key.expose()))
+        key.is_some_and(|key| self.is_same_secret(stored, key.expose()))
     }
 }

@@ -1,56 +1,58 @@
-//! Everything that is kept, as a site book: without any secret, but with a word where there is one.
+//! Export of all settings as a site book, without secrets but with references to them.
 
 use yonder_api::{
     NewAlert, NewContact, NewDestination, NewFeed, NewPlatform, NewRelay, NewUplink, SealedSecret, SiteBook,
     Transport,
 };
 use yonder_core::budget::{BitRate, Volume};
-use yonder_store::Kind;
+use yonder_store::RecordKind;
 
 use crate::error::ServiceError;
 use crate::records::{DEFAULT_REPEAT_S, Records, read_channel};
 
-/// A secret that is kept: of which kind of record, its name, and the field.
-type Sealed = (Kind, String, &'static str);
+/// Stored secret: kind and name of its record, and field.
+type Sealed = (RecordKind, String, &'static str);
 
 impl Records {
-    /// Everything that is kept, without secrets.
+    /// Returns all settings, without secrets.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub fn book(&self) -> Result<SiteBook, ServiceError> {
         let mut book = SiteBook::default();
         for uplink in self.uplinks()? {
-            book.uplinks.push(self.booked_uplink(&uplink.name)?);
+            book.uplinks.push(self.exported_uplink(&uplink.name)?);
         }
         for name in self.own_names()? {
-            book.platforms.extend(self.booked_platform(&name)?);
+            book.platforms.extend(self.exported_platform(&name)?);
         }
         for pattern in self.patterns()? {
-            book.patterns.push(self.booked_pattern(&pattern.name)?);
+            book.patterns.push(self.exported_pattern(&pattern.name)?);
         }
         let mut sealed: Vec<Sealed> = Vec::new();
         for feed in self.store.feeds()? {
             let name = feed.settings.name;
-            sealed.extend(feed.password.map(|_| (Kind::Feed, name.clone(), "password")));
-            book.feeds.push(self.booked_feed(&name)?);
+            sealed.extend(feed.password.map(|_| (RecordKind::Feed, name.clone(), "password")));
+            book.feeds.push(self.exported_feed(&name)?);
         }
         for destination in self.store.destinations()? {
             let name = destination.settings.name;
-            sealed.extend(destination.key.map(|_| (Kind::Destination, name.clone(), "key")));
-            sealed.extend(destination.passphrase.map(|_| (Kind::Destination, name.clone(), "passphrase")));
-            book.destinations.push(self.booked_destination(&name)?);
+            sealed.extend(destination.key.map(|_| (RecordKind::Destination, name.clone(), "key")));
+            sealed.extend(
+                destination.passphrase.map(|_| (RecordKind::Destination, name.clone(), "passphrase")),
+            );
+            book.destinations.push(self.exported_destination(&name)?);
         }
         for relay in self.store.relays()? {
             book.wanted.insert(relay.name.clone(), relay.wanted.as_str().to_owned());
-            book.relays.push(self.booked_relay(&relay.name)?);
+            book.relays.push(self.exported_relay(&relay.name)?);
         }
         for contact in self.store.contacts()? {
-            sealed.extend(contact.secret.map(|_| (Kind::Contact, contact.name.clone(), "secret")));
-            book.contacts.push(self.booked_contact(&contact.name)?);
+            sealed.extend(contact.secret.map(|_| (RecordKind::Contact, contact.name.clone(), "secret")));
+            book.contacts.push(self.exported_contact(&contact.name)?);
         }
         for alert in self.store.alerts()? {
-            book.alerts.push(self.booked_alert(&alert.name)?);
+            book.alerts.push(self.exported_alert(&alert.name)?);
         }
         let to_view = |(kind, name, field): Sealed| SealedSecret {
             kind: kind.to_string(),
@@ -61,7 +63,7 @@ impl Records {
         Ok(book)
     }
 
-    pub(in crate::records) fn booked_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
+    pub(in crate::records) fn exported_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
         let uplink = self.uplink(name)?;
         Ok(NewUplink {
             name: uplink.name,
@@ -75,8 +77,8 @@ impl Records {
         })
     }
 
-    /// A sheet of one's own; `None` for one that ships.
-    pub(in crate::records) fn booked_platform(
+    /// Returns a user-defined sheet; `None` for a built-in one.
+    pub(in crate::records) fn exported_platform(
         &self,
         name: &str,
     ) -> Result<Option<NewPlatform>, ServiceError> {
@@ -88,13 +90,13 @@ impl Records {
         Ok(Some(NewPlatform { name: platform.name, like: None, rules }))
     }
 
-    pub(in crate::records) fn booked_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
+    pub(in crate::records) fn exported_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
         let values = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
         Ok(NewFeed {
             name: values.name,
             url: values.url.into(),
             sub_url: values.sub_url.map(Into::into),
-            transport: Transport::from_word(&values.transport),
+            transport: Transport::from_name(&values.transport),
             user: values.user,
             password: None,
             pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
@@ -102,7 +104,10 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn booked_destination(&self, name: &str) -> Result<NewDestination, ServiceError> {
+    pub(in crate::records) fn exported_destination(
+        &self,
+        name: &str,
+    ) -> Result<NewDestination, ServiceError> {
         let view = self.destination(name)?;
         let settings = self.store.destination(name)?.settings;
         Ok(NewDestination {
@@ -122,10 +127,10 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn booked_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
+    pub(in crate::records) fn exported_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         let seconds = relay.hold_after_ms.map_or(0, |ms| ms / 1_000);
-        // Without any time the zone says nothing.
+        // The zone is omitted without any times.
         let has_times = !relay.on_air.is_empty() || relay.quiet_minute.is_some();
         Ok(NewRelay {
             name: relay.name,
@@ -138,7 +143,7 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn booked_contact(&self, name: &str) -> Result<NewContact, ServiceError> {
+    pub(in crate::records) fn exported_contact(&self, name: &str) -> Result<NewContact, ServiceError> {
         let contact = self.store.contact(name).map_err(|error| self.explain(error))?;
         Ok(NewContact {
             channel: read_channel(&contact)?,
@@ -148,7 +153,7 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn booked_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
+    pub(in crate::records) fn exported_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
         let alert = self.store.alert(name).map_err(|error| self.explain(error))?;
         let repeat_s = Some(u32::try_from(alert.repeat_s).unwrap_or(DEFAULT_REPEAT_S));
         Ok(NewAlert { name: alert.name, when: alert.trigger, about: alert.about, to: alert.to, repeat_s })

@@ -1,4 +1,4 @@
-//! The site book: everything that is kept as one document, and back.
+//! Site book: export and application.
 
 mod apply;
 mod compare;

@@ -1,4 +1,4 @@
-//! A book's file: its records as the API has them, with secrets fetched from where the book says; and back.
+//! Book files: conversion from and to the API, with secrets from their sources.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -12,16 +12,16 @@ use yonder_core::book::{Entry, Fault, Origin, Section};
 use crate::failure::Failure;
 use crate::secrets::Source;
 
-/// The field that tells what a relay should do.
+/// Field with the desired state of a relay.
 const WANTED: &str = "wanted";
 
-/// A book that is written as a book should be.
+/// Parsed book.
 pub(super) struct BookFile {
     path: PathBuf,
     entries: Vec<Entry>,
 }
 
-/// `book.toml:12: what is wrong`, and what would be right.
+/// Formats an error as `book.toml:12: message`, with its correction.
 fn fault_lines(path: &Path, line: usize, detail: &str, hint: &str) -> String {
     let mut lines = format!("{}:{line}: {}", path.display(), detail.trim_end_matches('.'));
     if !hint.is_empty() {
@@ -31,7 +31,7 @@ fn fault_lines(path: &Path, line: usize, detail: &str, hint: &str) -> String {
 }
 
 impl BookFile {
-    /// Reads a book and tells everything that is wrong with how it is written.
+    /// Parses a book, and reports all errors.
     pub(super) fn read(path: &Path) -> Result<Self, Failure> {
         let text = fs::read_to_string(path)
             .map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
@@ -44,14 +44,14 @@ impl BookFile {
         }
     }
 
-    /// Records of each section.
+    /// Returns the number of records of each section.
     pub(super) fn counts(&self) -> impl Iterator<Item = (Section, usize)> + '_ {
         let count = |section| self.entries.iter().filter(|entry| entry.section == section).count();
         Section::ALL.into_iter().map(move |section| (section, count(section))).filter(|(_, count)| *count > 0)
     }
 
-    /// Returns the book for the API. Secrets are asked for only with `ask`; without it, what they
-    /// would say is left out where that does no harm, and made up where the service could not check the rest.
+    /// Returns the book for the API. Secrets are only asked for with `ask`; otherwise they are omitted where possible,
+    /// and replaced by placeholders where the service needs them to check the rest.
     pub(super) fn book(&self, ask: bool) -> Result<SiteBook, Failure> {
         let mut book = SiteBook::default();
         let mut faults = Vec::new();
@@ -92,7 +92,7 @@ impl BookFile {
                 }
                 Origin::Ask if ask => {
                     let read = Source::Stdin.read_line(&what);
-                    read.map_err(|failure| format!("the {what} cannot be asked for: {failure}"))?
+                    read.map_err(|failure| format!("the {what} cannot be prompted for: {failure}"))?
                 }
                 Origin::Ask => made_up(&entry.name, field),
             };
@@ -101,14 +101,14 @@ impl BookFile {
         Ok(fields)
     }
 
-    /// Puts the lines of a book to what the service says of its records.
+    /// Adds the lines of the book to errors of the service.
     pub(super) fn located(&self, failure: Failure) -> Failure {
         let Failure::Refused(problem) = failure else { return failure };
         if problem.faults.is_empty() {
             return Failure::Refused(problem);
         }
         let lines = problem.faults.iter().map(|fault| {
-            let same = |entry: &&Entry| entry.section.word() == fault.kind && entry.name == fault.name;
+            let same = |entry: &&Entry| entry.section.as_str() == fault.kind && entry.name == fault.name;
             let line = self.entries.iter().find(same).map_or(1, |entry| entry.line);
             let detail = format!(
                 "{} {:?}: {} ({})",
@@ -123,9 +123,9 @@ impl BookFile {
     }
 }
 
-/// Returns a placeholder of a secret that was not asked for. No two are the same.
+/// Returns a unique placeholder of a secret that was not asked for.
 fn made_up(name: &str, field: &str) -> Secret {
-    format!("to be asked for: {field} of {name}").replace(' ', "-").into()
+    format!("prompted for: {field} of {name}").replace(' ', "-").into()
 }
 
 fn put(book: &mut SiteBook, section: Section, fields: Map<String, Value>) -> Result<(), String> {
@@ -163,7 +163,7 @@ pub(super) fn written(book: &SiteBook) -> Result<String, Failure> {
         let of_entry = book
             .sealed
             .iter()
-            .filter(|sealed| sealed.kind == entry.section.word() && sealed.name == entry.name);
+            .filter(|sealed| sealed.kind == entry.section.as_str() && sealed.name == entry.name);
         for sealed in of_entry {
             let known = ["password", "key", "passphrase", "secret"];
             let field = known.into_iter().find(|known| *known == sealed.field);

@@ -1,4 +1,4 @@
-//! `yonder book …`: the site book, from a file to the service and back.
+//! `yonder book …`: the site book.
 
 mod file;
 mod words;
@@ -16,36 +16,36 @@ use crate::output::{print, print_json, wants_json};
 
 use file::BookFile;
 
-/// Which book, and how far it goes.
+/// Book file and scope.
 #[derive(Debug, Args)]
 pub(crate) struct BookArguments {
-    /// The book, a TOML file.
+    /// Book (TOML file).
     book: PathBuf,
-    /// Remove what the service keeps and the book does not name.
+    /// Remove records that the book does not contain.
     #[arg(long)]
     prune: bool,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum BookCommand {
-    /// Check a book, line by line and against what the service knows. Nothing is changed, and nobody is asked.
+    /// Check a book for errors. Nothing is changed, and no secrets are asked for.
     Check(BookArguments),
-    /// Tell what a book would change.
+    /// Show the changes that a book would make.
     Diff(BookArguments),
-    /// Bring a book into effect: all of it, or nothing. Only relays whose parts change are touched.
+    /// Apply a book completely or not at all. Only relays with changed parts are touched.
     Apply {
         #[command(flatten)]
         arguments: BookArguments,
-        /// Start relays in spite of what their preflights say.
+        /// Start relays in spite of failed preflights.
         #[arg(long)]
         force: bool,
-        /// Apply only the plan that `yonder book diff` has shown for this revision of the records.
+        /// Apply only if the records have the revision shown by `yonder book diff`.
         #[arg(long, value_name = "REVISION")]
         expect: Option<String>,
     },
-    /// Write everything that the service keeps as a book, without secrets.
+    /// Export all settings as a book, without secrets.
     Export {
-        /// File to write; it is shown where none is given.
+        /// File to write; standard output by default.
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
     },
@@ -68,7 +68,7 @@ pub(crate) fn run(
             print(&words::changes(&outcome, "would be"));
             if !outcome.changes.is_empty() {
                 print(&format!(
-                    "\nThe records are at revision {0}. To apply this plan and no other: yonder book apply --expect {0}\n",
+                    "\nThe records are at revision {0}. To apply exactly this plan: yonder book apply --expect {0}\n",
                     outcome.revision
                 ));
             }
@@ -85,7 +85,7 @@ fn check(arguments: &BookArguments, client: impl FnOnce() -> Result<Client, Fail
     if wants_json() {
         return print_json(&outcome);
     }
-    print(&format!("{}\n", words::sound(&file, outcome.changes.len())));
+    print(&format!("{}\n", words::validity(&file, outcome.changes.len())));
     Ok(())
 }
 
@@ -107,7 +107,7 @@ fn apply(
     start(&client, &outcome, force, !wants_json())
 }
 
-/// Starts what is to be started, each after its preflight. One that cannot be started keeps no other from it.
+/// Starts relays, each after its preflight. A failure does not affect the others.
 fn start(client: &Client, outcome: &BookOutcome, force: bool, tell: bool) -> Result<(), Failure> {
     let mut good = true;
     for relay in &outcome.to_start {
@@ -149,6 +149,6 @@ fn export(out: Option<&Path>, client: &Client) -> Result<(), Failure> {
         return Ok(());
     };
     fs::write(path, text).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
-    print(&format!("The book is written to {}.\n", path.display()));
+    print(&format!("The site book was written to {}.\n", path.display()));
     Ok(())
 }

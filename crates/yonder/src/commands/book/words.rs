@@ -1,4 +1,4 @@
-//! Changes of a book, as text.
+//! Text output of the changes of a book.
 
 use yonder_api::{BookChange, BookOutcome, FieldChange};
 
@@ -6,25 +6,25 @@ use super::file::BookFile;
 use crate::output::{Tone, colorize, has_color};
 
 /// Returns a summary of a valid book, with the number of changes.
-pub(super) fn sound(file: &BookFile, changes: usize) -> String {
+pub(super) fn validity(file: &BookFile, changes: usize) -> String {
     let counts: Vec<String> = file
         .counts()
         .map(|(section, count)| format!("{count} {section}{}", if count == 1 { "" } else { "s" }))
         .collect();
     let holds = if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") };
     let news = match changes {
-        0 => "It says what is kept already.".to_owned(),
-        1 => "It changes one record; `yonder book diff` tells which.".to_owned(),
-        changes => format!("It changes {changes} records; `yonder book diff` tells which."),
+        0 => "It matches the records.".to_owned(),
+        1 => "It changes one record; see `yonder book diff`.".to_owned(),
+        changes => format!("It changes {changes} records; see `yonder book diff`."),
     };
-    format!("The book is sound: {holds}. {news}")
+    format!("The site book is valid: {holds}. {news}")
 }
 
-/// All changes, each with its fields; `tense` is what becomes of them.
+/// Formats all changes with their fields; `tense` is the verb form.
 pub(super) fn changes(outcome: &BookOutcome, tense: &str) -> String {
     let color = has_color();
     if outcome.changes.is_empty() {
-        return "Nothing changes: the service keeps just this.\n".to_owned();
+        return "Nothing changes: the records match the site book.\n".to_owned();
     }
     let mut text: String = outcome.changes.iter().map(|change| one(change, color)).collect();
     let count = |what: &str| outcome.changes.iter().filter(|change| change.what == what).count();
@@ -46,14 +46,14 @@ fn one(change: &BookChange, color: bool) -> String {
     };
     let head = format!("{:<8} {} {}", change.what, change.kind, change.name);
     let mut text = colorize(&head, tone, color) + "\n";
-    // Of what is new the fields are in the book.
+    // The fields of a new record are in the book.
     if change.what == "changed" {
-        text.extend(change.fields.iter().map(|field| format!("           {}\n", field_words(field))));
+        text.extend(change.fields.iter().map(|field| format!("           {}\n", field_text(field))));
     }
     text
 }
 
-fn field_words(field: &FieldChange) -> String {
+fn field_text(field: &FieldChange) -> String {
     let short = |text: &str| {
         let line = text.lines().next().unwrap_or_default();
         if line.len() < text.len() { format!("{line} …") } else { line.to_owned() }

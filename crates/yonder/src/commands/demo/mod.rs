@@ -1,4 +1,4 @@
-//! `yonder demo`: the service with the railway's stand-in cameras and platforms.
+//! `yonder demo`: the service with stand-in cameras and platforms.
 
 mod railway;
 mod summary;
@@ -23,20 +23,20 @@ use yonder_service::BackupPlan;
 use railway::Railway;
 use summary::Summary;
 
-/// Person who signs in to the demo.
+/// Person of the demo.
 const PERSON: &str = "night desk";
-/// File in the home folder with the password of the railway's cameras, for `yonder feed find`.
+/// File in the data directory with the password of the cameras, for `yonder feed find`.
 const CAMERA_PASSWORD: &str = "camera-password";
 
-/// Time from one scheduled backup to the next.
+/// Interval of scheduled backups.
 const BACKUP_EVERY: Duration = Duration::from_secs(86_400);
 
-/// Returns the usual address of a service, with a port that the system picks where the usual one is in use, as by an installed service.
+/// Returns the default address, with another port if that is in use, as by an installed service.
 fn free_address() -> SocketAddr {
-    let usual = SocketAddr::from((Ipv4Addr::LOCALHOST, 8_460));
-    match TcpListener::bind(usual) {
+    let default = SocketAddr::from((Ipv4Addr::LOCALHOST, 8_460));
+    match TcpListener::bind(default) {
         Err(error) if error.kind() == io::ErrorKind::AddrInUse => SocketAddr::from((Ipv4Addr::LOCALHOST, 0)),
-        _ => usual,
+        _ => default,
     }
 }
 
@@ -67,8 +67,12 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     write_private(&cameras_file, railway.camera_account().1)
         .with_context(|| format!("{} cannot be written", cameras_file.display()))?;
     railway.register(&instance.service).context("the railway cannot be set up")?;
-    let password = railway::random_word(20);
-    instance.service.auth().set_person(PERSON, &password.as_str().into()).context("nobody can sign in")?;
+    let password = railway::random_text(20);
+    instance
+        .service
+        .auth()
+        .set_person(PERSON, &password.as_str().into())
+        .context("no account can be created")?;
     if !wants_json() {
         print(&welcome(&instance.url, home, &password, railway.camera_account().0));
     }
@@ -85,7 +89,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
         }
         let summary = Summary::take(&service, &railway, began.elapsed());
         *kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(summary);
-        // The stand-ins stay until the broadcasts have ended in order.
+        // The stand-ins run until the broadcasts have ended in order.
         railway.keep();
     })?;
     let summary = result.lock().unwrap_or_else(PoisonError::into_inner).take();
@@ -95,15 +99,15 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     } else {
         print(&summary.text(has_color()));
     }
-    // Without --for, a person ended it: there is nothing to judge.
+    // Without `--for`, the demo was interrupted and has no result.
     let good = arguments.duration.is_none() || summary.good;
     Ok(if good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Time after which everything is live.
+/// Time after which all relays are live.
 const FAULT_DELAY: Duration = Duration::from_secs(8);
 
-/// Injects faults once everything is live, if asked for. Never ends.
+/// Injects faults once all relays are live, if requested. Never ends.
 async fn inject_faults_when_live(railway: &Railway, with_faults: bool) {
     if with_faults {
         tokio::time::sleep(FAULT_DELAY).await;
@@ -119,7 +123,7 @@ async fn wait(duration: Option<Duration>) {
     }
 }
 
-/// A file that nobody else reads.
+/// Writes a file that only its owner can read.
 fn write_private(file: &Path, text: &str) -> io::Result<()> {
     use std::io::Write as _;
     use std::os::unix::fs::OpenOptionsExt as _;
@@ -128,7 +132,7 @@ fn write_private(file: &Path, text: &str) -> io::Result<()> {
 }
 
 fn welcome(url: &str, home: &Path, password: &str, camera_user: &str) -> String {
-    // As it was called from here, since it need not be on the path; a long absolute path says nothing new.
+    // The program as it was called, since it may not be in the path.
     let called = std::env::args().next().filter(|called| Path::new(called).is_relative());
     let program = called.unwrap_or_else(|| "yonder".to_owned());
     let home = home.display();

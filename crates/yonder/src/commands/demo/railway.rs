@@ -1,4 +1,4 @@
-//! The railway's cameras, its platforms, and the records that tie them together.
+//! Demo data: cameras and platforms of the railway, and the records for them.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -17,7 +17,7 @@ use yonder_sim::{
     PlatformConfig, PlatformFaults, SrtConfig, TestAuthority, railway_feeds,
 };
 
-/// User name at all of the railway's cameras.
+/// User name of all cameras.
 const CAMERA_USER: &str = "rail";
 
 /// Feeds with the channels that they are pushed to.
@@ -28,7 +28,7 @@ const LINES: [(&str, &[&str]); 4] = [
     ("Bandstand", &["Bramble TV Music"]),
 ];
 
-/// One of the railway's uplinks.
+/// Uplink of the demo.
 struct DemoUplink {
     name: &'static str,
     site: Option<&'static str>,
@@ -48,17 +48,17 @@ const UPLINKS: [DemoUplink; 3] = [
         backup: false,
     },
 ];
-/// Read rate of the slow platform, in bytes per second: half the rate of the Summit.
+/// Read rate of the slow platform, in bytes per second: half the bit rate of the Summit.
 const SLOW_BYTES: u32 = 110_000;
-/// The feed that crosses an uplink of its site.
+/// Feed that uses the uplink of its site.
 const AT_SUMMIT: &str = "Summit Station";
 
-/// A platform of the railway's world.
+/// Platform of the demo.
 struct DemoPlatform {
-    /// Name of its rule sheet; channels' names begin with it.
+    /// Name of its rule sheet, with which the channels' names begin.
     name: &'static str,
     platform: Platform,
-    /// Certificate of the authority that vouches for it.
+    /// Certificate of its authority.
     authority: Option<String>,
     passphrase: Option<String>,
 }
@@ -80,20 +80,20 @@ struct StandIn {
     camera: Camera,
 }
 
-/// The stand-ins, running.
+/// Running stand-ins.
 pub(super) struct Railway {
     cameras: Vec<StandIn>,
     password: String,
     platforms: Vec<DemoPlatform>,
     keys: Vec<(String, String)>,
-    /// Device services of the cameras, by which `yonder feed find` finds them.
+    /// ONVIF devices of the cameras, for `yonder feed find`.
     devices: Vec<Device>,
 }
 
 impl Railway {
-    /// Starts cameras and platform. To be called within a tokio runtime.
+    /// Starts cameras and platforms. Must be called within a tokio runtime.
     pub(super) fn start() -> anyhow::Result<Self> {
-        let password = random_word(16);
+        let password = random_text(16);
         let cameras = railway_feeds()
             .into_iter()
             .map(|feed| {
@@ -112,12 +112,12 @@ impl Railway {
             .context("a stand-in camera cannot be started")?;
         let channels = LINES.iter().flat_map(|(_, channels)| *channels);
         let keys: Vec<(String, String)> =
-            channels.map(|name| ((*name).to_owned(), random_word(20))).collect();
+            channels.map(|name| ((*name).to_owned(), random_text(20))).collect();
         let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
         Ok(Self { cameras, password, platforms, keys, devices: Vec::new() })
     }
 
-    /// Lets the cameras be found. Where another program holds the port for probes, they can still be asked directly.
+    /// Makes the cameras discoverable. If another process uses the port of probes, they only answer directly.
     pub(super) async fn announce(&mut self) {
         for stand_in in &self.cameras {
             let profiles = stand_in
@@ -141,13 +141,12 @@ impl Railway {
         }
     }
 
-    /// User name and password of all cameras.
+    /// Returns user name and password of all cameras.
     pub(super) fn camera_account(&self) -> (&'static str, &str) {
         (CAMERA_USER, &self.password)
     }
 
-    /// Adds the railway's feeds, destinations and relays, or brings those of an earlier demonstration up to
-    /// date, and starts the relays.
+    /// Adds the feeds, destinations and relays of the demo, or updates those of an earlier one, and starts the relays.
     pub(super) fn register(&self, service: &Service) -> Result<(), ServiceError> {
         service.provision(|transaction| self.register_records(transaction))
     }
@@ -257,8 +256,8 @@ impl Railway {
         self.platform_of(channel)?.platform.report(channel)
     }
 
-    /// Injects three faults: the Viaduct's camera keeps its connection open and sends nothing, Bramble TV no longer accepts
-    /// the Workshop's stream key, and Thistle Stage reads slower than the Summit sends.
+    /// Injects three faults: the Viaduct's camera freezes with an open connection, Bramble TV refuses the Workshop's
+    /// stream key, and Thistle Stage reads more slowly than the Summit sends.
     pub(super) fn inject_faults(&self) {
         for stand_in in self.cameras.iter().filter(|stand_in| stand_in.feed == "Viaduct") {
             stand_in.camera.change(|faults| faults.frozen = true);
@@ -266,8 +265,8 @@ impl Railway {
         for demo in &self.platforms {
             match demo.name {
                 "Bramble TV" => {
-                    demo.platform.set_key("Bramble TV Workshop", random_word(20).into());
-                    // The others are back at once, with keys that it knows.
+                    demo.platform.set_key("Bramble TV Workshop", random_text(20).into());
+                    // The others reconnect at once with their valid keys.
                     demo.platform.change(|faults| faults.resets += 1);
                 }
                 "Thistle Stage" => demo.platform.change(|faults| faults.slow = Some(SLOW_BYTES)),
@@ -276,14 +275,14 @@ impl Railway {
         }
     }
 
-    /// Lets the stand-ins run until the process ends.
+    /// Leaves the stand-ins running until the process ends.
     pub(super) fn keep(self) {
         Box::leak(Box::new(self));
     }
 }
 
-/// Bramble TV takes nearly everything, Thistle Stage RTMPS alone and no more than 720 lines, Marrow Hall SRT with a
-/// passphrase.
+/// Starts the platforms: Bramble TV accepts nearly everything, Thistle Stage only RTMPS and at most 720 lines, Marrow
+/// Hall SRT with a passphrase.
 fn start_platforms(keys: &[(String, String)]) -> std::io::Result<Vec<DemoPlatform>> {
     let channels = |demo: &str| -> Vec<(String, SecretString)> {
         let of_platform = keys.iter().filter(|(name, _)| name.starts_with(demo));
@@ -296,11 +295,11 @@ fn start_platforms(keys: &[(String, String)]) -> std::io::Result<Vec<DemoPlatfor
     };
     let bramble = Platform::start(config("Bramble TV"))?;
     let authority = TestAuthority::new()?;
-    let limits = Limits { lines: Some(720), h264_only: true, needs_sound: true, kbps: None };
+    let limits = Limits { lines: Some(720), h264_only: true, needs_audio: true, kbps: None };
     let faults = PlatformFaults { limits, grace: Some(Duration::from_secs(30)), ..PlatformFaults::default() };
     let tls = Some((0, authority.issue("localhost")?));
     let thistle = Platform::start(PlatformConfig { tls, faults, ..config("Thistle Stage") })?;
-    let phrase = random_word(24);
+    let phrase = random_text(24);
     let srt = SrtConfig {
         passphrase: Some(Passphrase::from_stored(phrase.as_str().into())),
         ..SrtConfig::default()
@@ -318,8 +317,8 @@ fn start_platforms(keys: &[(String, String)]) -> std::io::Result<Vec<DemoPlatfor
     ])
 }
 
-/// A word that nobody guesses: letters and digits that are not taken for each other.
-pub(super) fn random_word(length: usize) -> String {
+/// Returns a random text of letters and digits that are not easily confused.
+pub(super) fn random_text(length: usize) -> String {
     const LETTERS: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
     (0..length).map(|_| char::from(LETTERS[rand::random_range(0..LETTERS.len())])).collect()
 }

@@ -1,4 +1,4 @@
-//! Summary of a demo: every push, as the service and as the platform report it.
+//! Summary of a demo: all pushes, as reported by the service and by the platforms.
 
 use std::time::Duration;
 
@@ -10,7 +10,7 @@ use yonder_service::Service;
 use super::railway::Railway;
 use crate::output::{Tone, colorize, grouped, table};
 
-/// The platform's view of a push.
+/// Grade of a push by its platform.
 #[derive(Debug, Serialize)]
 struct Grade {
     good: bool,
@@ -34,7 +34,7 @@ struct PushSummary {
     graded: Option<Grade>,
 }
 
-/// The whole demonstration.
+/// Summary of a demo.
 #[derive(Debug, Serialize)]
 pub(super) struct Summary {
     /// Every push was live and graded good.
@@ -77,7 +77,7 @@ impl Summary {
                 ]
             })
             .collect();
-        let head = ["RELAY", "DESTINATION", "STATE", "RATE", "PICTURES", "SIZE", "GRADED"];
+        let head = ["RELAY", "DESTINATION", "STATE", "RATE", "FRAMES", "SIZE", "GRADED"];
         let verdict = if self.good {
             "Every push was live and graded good."
         } else {

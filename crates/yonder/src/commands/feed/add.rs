@@ -1,4 +1,4 @@
-//! `yonder feed add`: by an address, or by a pattern that is filled in.
+//! `yonder feed add`: by an address, or from a pattern.
 
 use std::collections::BTreeMap;
 
@@ -14,28 +14,28 @@ use crate::secrets::Source;
 
 #[derive(Debug, Args)]
 pub(crate) struct AddArguments {
-    /// Name of the feed; with --channels each feed's name ends in its channel.
+    /// Name of the feed; with --channels each feed's name ends with its channel.
     name: String,
-    /// RTSP address of its main stream. A password in it is visible in the process list and in the history of the shell: use
-    /// --url-stdin, or --user and --password-file.
+    /// RTSP address of the main stream. A password in it is visible in the process list and in the history of the
+    /// shell: use --url-stdin, or --user and --password-file.
     #[arg(long, value_name = "RTSP_URL", required_unless_present_any = ["pattern", "url_stdin"], conflicts_with = "pattern")]
     url: Option<String>,
     /// Read the address of the main stream from standard input; on a terminal it is not shown.
     #[arg(long = "url-stdin", conflicts_with_all = ["url", "pattern"])]
     url_stdin: bool,
-    /// RTSP address of a lighter stream.
+    /// RTSP address of the sub stream.
     #[arg(long = "sub-url", value_name = "RTSP_URL", conflicts_with = "pattern")]
     sub_url: Option<String>,
-    /// Address pattern to fill in; see `yonder pattern list`.
+    /// Address pattern; see `yonder pattern list`.
     #[arg(long, value_name = "PATTERN")]
     pattern: Option<String>,
-    /// Value of a placeholder of the pattern, like `host=192.0.2.7`.
+    /// Value of a placeholder of the pattern, such as `host=192.0.2.7`.
     #[arg(long = "set", value_name = "BLANK=VALUE", requires = "pattern", value_parser = read_pair)]
     set: Vec<(String, String)>,
-    /// A recorder's channels, one feed each, like `1-4,7`.
+    /// Channels of a recorder, one feed each, such as `1-4,7`.
     #[arg(long, value_name = "LIST", requires = "pattern")]
     channels: Option<String>,
-    /// How the camera's packets travel.
+    /// Transport of RTP packets.
     #[arg(long, value_enum, default_value = "auto")]
     transport: TransportChoice,
     #[command(flatten)]
@@ -43,12 +43,12 @@ pub(crate) struct AddArguments {
     /// SHA-256 fingerprint of the camera's own certificate, for rtsps:// without a known authority.
     #[arg(long, value_name = "FINGERPRINT")]
     pin: Option<String>,
-    /// Site that the camera is at, when that is not where the service runs: its uplink carries the pull.
+    /// Site of the camera, if it is not that of the service: its uplink carries the pull.
     #[arg(long, value_name = "SITE")]
     site: Option<String>,
 }
 
-/// Returns the address that was given as an argument, or that is read from standard input.
+/// Returns the address from an argument, or from standard input.
 pub(super) fn read_url(url: Option<String>, stdin: bool) -> Result<Option<Secret>, Failure> {
     if stdin {
         return Source::Stdin.read_line("address").map(Some);
@@ -65,8 +65,7 @@ pub(super) fn warned(option: &str, url: String) -> Secret {
     });
     if has_account || mask(&url).secrets.iter().any(Option::is_some) {
         eprintln!(
-            "yonder: the address given with {option} holds a password or token, which is visible in the process list and in the \
-             shell's history. It is stored sealed. Use --url-stdin, or --user and --password-file."
+            "yonder: the address given with {option} contains a password or token, which is visible in the process list and the shell history. It is stored encrypted. Use --url-stdin, or --user and --password-file."
         );
     }
     url.into()

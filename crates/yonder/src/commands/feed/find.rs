@@ -1,4 +1,4 @@
-//! `yonder feed find`: cameras in the local networks, or at one host.
+//! `yonder feed find`: camera discovery.
 
 use std::time::Duration;
 
@@ -14,17 +14,17 @@ use crate::output::{Tone, colorize, has_color, print, print_json, table, wants_j
 
 #[derive(Debug, Args)]
 pub(crate) struct FindArguments {
-    /// Hosts, with the port of their web service where that is not 80; left out, the service's networks are probed, without a
-    /// user name and password.
+    /// Hosts, with the port of their web service unless it is 80; if omitted, the networks of the service's machine are
+    /// probed, without credentials.
     #[arg(long, value_name = "HOST", value_delimiter = ',')]
     at: Vec<String>,
     #[command(flatten)]
     account: AccountArguments,
-    /// How long to wait for answers, from 1s to 30s.
+    /// Time to wait for responses, from 1s to 30s.
     #[arg(long = "for", value_parser = parse_duration, value_name = "TIME", default_value = "3s")]
     duration: Duration,
-    /// Add what was found as feeds: `all`, or numbers of the list like `1,3`. The largest stream becomes the main
-    /// one, the smallest the sub one; the account given here is kept with them.
+    /// Add the found cameras as feeds: `all`, or numbers of the list like `1,3`. The largest stream becomes the main
+    /// stream, the smallest the sub stream; the given credentials are stored with them.
     #[arg(long, value_name = "WHICH")]
     add: Option<String>,
 }
@@ -62,7 +62,7 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
     Ok(())
 }
 
-/// Returns the command that asks the cameras which need a user name and password, where none was given.
+/// Returns the command for cameras that require credentials, if none were given.
 fn sign_in_hint(cameras: &[FoundCamera], user: Option<&str>) -> Option<String> {
     let hosts: Vec<String> = cameras
         .iter()
@@ -73,7 +73,7 @@ fn sign_in_hint(cameras: &[FoundCamera], user: Option<&str>) -> Option<String> {
         return None;
     }
     Some(format!(
-        "\nSign in to those that are yours:\n  yonder feed find --at {} --user NAME --password-file FILE\n",
+        "\nSign in to your cameras:\n  yonder feed find --at {} --user NAME --password-file FILE\n",
         hosts.join(",")
     ))
 }
@@ -83,7 +83,7 @@ fn authority_of(service: &str) -> String {
     Url::parse(service).map_or_else(|_| service.to_owned(), |url| url.authority().to_owned())
 }
 
-/// Places in the list, from `all` or numbers that count from one.
+/// Parses `all`, or a list of numbers from one, to indices of the list.
 fn choose(which: &str, count: usize) -> Result<Vec<usize>, Failure> {
     if which.trim().eq_ignore_ascii_case("all") {
         return Ok((0..count).collect());
@@ -117,8 +117,8 @@ fn feed_of(channel: &FoundChannel, user: Option<String>, password: Option<Secret
 
 fn text(cameras: &[FoundCamera], color: bool) -> String {
     if cameras.is_empty() {
-        return "No camera answered. Cameras answer only within their own network segment, and only with ONVIF\n\
-            switched on in their settings; ask one directly with --at HOST.\n"
+        return "No cameras found. Discovery reaches cameras in the same network segment that have ONVIF discovery\n\
+            enabled; query a host directly with --at HOST.\n"
             .to_owned();
     }
     let mut text = String::new();
@@ -141,8 +141,9 @@ fn text(cameras: &[FoundCamera], color: bool) -> String {
             text += &format!("  {}\n", colorize(problem, Tone::Bad, color));
         }
         if let Some(ahead) = camera.clock_ahead_s.filter(|ahead| ahead.abs() > 30) {
-            let way = if ahead > 0 { "ahead of" } else { "behind" };
-            let note = format!("its clock is {} s {way} ours", ahead.abs());
+            let direction = if ahead > 0 { "ahead of" } else { "behind" };
+            let note =
+                format!("the camera's clock is {} s {direction} the clock of the service", ahead.abs());
             text += &format!("  {}\n", colorize(&note, Tone::Wait, color));
         }
         let mut rows = Vec::new();
@@ -151,7 +152,7 @@ fn text(cameras: &[FoundCamera], color: bool) -> String {
             number += 1;
             for (at, stream) in channel.streams.iter().enumerate() {
                 rows.push(row(if at == 0 { number.to_string() } else { String::new() }, stream));
-                reported = reported.or(stream.told.as_deref());
+                reported = reported.or(stream.reported_address.as_deref());
             }
         }
         if !rows.is_empty() {
@@ -161,7 +162,7 @@ fn text(cameras: &[FoundCamera], color: bool) -> String {
             }
         }
         if let Some(reported) = reported {
-            let note = format!("reported as {reported}: replaced by the host that answered");
+            let note = format!("reported as {reported}: replaced by the host that replied");
             text += &format!("  {}\n", colorize(&note, Tone::Quiet, color));
         }
         text.push('\n');

@@ -32,7 +32,7 @@ impl From<TransportChoice> for Transport {
     }
 }
 
-/// User name and password of a camera.
+/// Credentials of a camera.
 #[derive(Debug, Args)]
 pub(crate) struct AccountArguments {
     /// User name for the camera.
@@ -41,7 +41,7 @@ pub(crate) struct AccountArguments {
     /// File with the camera's password.
     #[arg(long, value_name = "FILE", conflicts_with = "password_stdin")]
     password_file: Option<PathBuf>,
-    /// Read the camera's password from standard input, or ask for it on a terminal.
+    /// Read the camera's password from standard input; on a terminal it is not shown.
     #[arg(long)]
     password_stdin: bool,
 }
@@ -64,41 +64,41 @@ pub(crate) enum FeedCommand {
         /// Name of the feed.
         name: String,
     },
-    /// Change a feed. A running one reconnects if need be.
+    /// Change a feed. A running one reconnects if necessary.
     Edit {
         /// Name of the feed.
         name: String,
-        /// New name; only while the feed does not run.
+        /// New name; only while the feed is off.
         #[arg(long, value_name = "NAME")]
         rename: Option<String>,
-        /// New RTSP address of its main stream.
+        /// New RTSP address of the main stream.
         #[arg(long, value_name = "RTSP_URL")]
         url: Option<String>,
         /// Read the address from standard input; on a terminal it is not shown.
         #[arg(long = "url-stdin", conflicts_with = "url")]
         url_stdin: bool,
-        /// New RTSP address of its lighter stream; an empty text removes it.
+        /// New RTSP address of the sub stream; an empty text removes it.
         #[arg(long = "sub-url", value_name = "RTSP_URL")]
         sub_url: Option<String>,
-        /// How the camera's packets travel.
+        /// Transport of RTP packets.
         #[arg(long, value_enum)]
         transport: Option<TransportChoice>,
         #[command(flatten)]
         account: AccountArguments,
-        /// SHA-256 fingerprint of the camera's own certificate; an empty text goes back to known authorities.
+        /// SHA-256 fingerprint of the camera's own certificate; an empty text restores the trust in known authorities.
         #[arg(long, value_name = "FINGERPRINT")]
         pin: Option<String>,
-        /// Site that the camera is at; an empty text for where the service runs.
+        /// Site of the camera; an empty text for that of the service.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
     },
-    /// Look for cameras in the local networks, or at one host.
+    /// Discover cameras in the local networks, or at given hosts.
     Find(Box<find::FindArguments>),
-    /// Measure a feed's streams side by side, with advice.
+    /// Measure the main and the sub stream of a feed, with advice.
     Survey(Box<survey::SurveyArguments>),
-    /// Write a picture of what the camera shows now.
+    /// Write a still picture of a feed.
     Still(still::StillArguments),
-    /// Remove a feed that no relay uses.
+    /// Remove an unused feed.
     Remove {
         /// Name of the feed.
         name: String,
@@ -161,9 +161,9 @@ fn show(feed: &Feed) -> Result<(), Failure> {
     if let Some(sub_url) = &feed.sub_url {
         text += &format!("  sub        {sub_url}\n");
     }
-    text += &format!("  transport  {}\n", feed.transport.word());
+    text += &format!("  transport  {}\n", feed.transport.as_str());
     if let Some(user) = &feed.user {
-        text += &format!("  user       {user}, password kept sealed\n");
+        text += &format!("  user       {user}, password stored encrypted\n");
     }
     if let Some(pin) = &feed.pin {
         text += &format!("  pin        {pin}\n");

@@ -1,4 +1,4 @@
-//! `yonder feed still`: a picture of what the camera shows now.
+//! `yonder feed still`: a still picture of a feed.
 
 use std::fs;
 use std::path::PathBuf;
@@ -14,10 +14,10 @@ use crate::output::print;
 pub(crate) struct StillArguments {
     /// Name of the feed.
     name: String,
-    /// The lighter stream.
+    /// Use the sub stream.
     #[arg(long)]
     sub: bool,
-    /// File to write the JPEG picture to.
+    /// File for the JPEG picture.
     #[arg(long, value_name = "FILE")]
     out: PathBuf,
 }

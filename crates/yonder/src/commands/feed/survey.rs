@@ -1,4 +1,4 @@
-//! `yonder feed survey`: main and sub side by side, measured, with advice.
+//! `yonder feed survey`: measurement of main and sub stream, with advice.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -15,11 +15,11 @@ use crate::client::{Client, Progress};
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 
-/// How often the service is asked how far it is.
+/// Interval of progress requests.
 const ASK_EVERY: Duration = Duration::from_millis(250);
 /// Width of one stream's column.
 const COLUMN: usize = 40;
-/// Width of the names of the lines.
+/// Width of the row names.
 const NAMES: usize = 14;
 
 #[derive(Debug, Args)]
@@ -27,13 +27,13 @@ pub(crate) struct SurveyArguments {
     /// Name of the feed.
     #[arg(required_unless_present = "url", conflicts_with = "url")]
     name: Option<String>,
-    /// RTSP address that is not kept as a feed.
+    /// RTSP address that is not stored as a feed.
     #[arg(long, value_name = "RTSP_URL")]
     url: Option<String>,
-    /// RTSP address of its lighter stream.
+    /// RTSP address of its sub stream.
     #[arg(long = "sub-url", value_name = "RTSP_URL", requires = "url")]
     sub_url: Option<String>,
-    /// How the camera's packets travel.
+    /// Transport of RTP packets.
     #[arg(long, value_enum, default_value = "auto", requires = "url")]
     transport: TransportChoice,
     #[command(flatten)]
@@ -41,21 +41,21 @@ pub(crate) struct SurveyArguments {
     /// SHA-256 fingerprint of the camera's own certificate.
     #[arg(long, value_name = "FINGERPRINT", requires = "url")]
     pin: Option<String>,
-    /// How long to measure, from 2s to 5m.
+    /// Duration of the measurement, from 2s to 5m.
     #[arg(long = "for", value_parser = parse_duration, value_name = "TIME", default_value = "10s")]
     duration: Duration,
-    /// Folder to write the still pictures to, as main.jpg and sub.jpg.
+    /// Folder for the still pictures main.jpg and sub.jpg.
     #[arg(long, value_name = "DIR")]
     stills: Option<PathBuf>,
 }
 
 pub(super) fn run(arguments: SurveyArguments, client: &Client) -> Result<(), Failure> {
-    let kept = arguments.name.is_some();
+    let is_stored = arguments.name.is_some();
     let new = NewSurvey {
         feed: arguments.name,
         url: arguments.url.map(Into::into),
         sub_url: arguments.sub_url.map(Into::into),
-        transport: (!kept).then(|| arguments.transport.into()),
+        transport: (!is_stored).then(|| arguments.transport.into()),
         password: arguments.account.password()?,
         user: arguments.account.user,
         pin: arguments.pin,
@@ -77,7 +77,7 @@ pub(super) fn run(arguments: SurveyArguments, client: &Client) -> Result<(), Fai
     } else {
         print(&text(&survey, has_color()));
     }
-    // A stream that could not be measured is a failure, also for scripts.
+    // A failed measurement is reported in the exit code.
     match &survey.main {
         SurveyStream { measured: None, cause: Some(cause), .. } => Err(Failure::Camera(cause.code.clone())),
         _ => Ok(()),
@@ -121,7 +121,7 @@ fn text(survey: &Survey, color: bool) -> String {
     if !survey.advice.is_empty() {
         text += "\nAdvice\n";
     } else if streams.iter().all(|stream| stream.cause.is_none()) {
-        text += &format!("\n{}\n", colorize("Nothing to complain about.", Tone::Good, color));
+        text += &format!("\n{}\n", colorize("No findings.", Tone::Good, color));
     }
     for advice in &survey.advice {
         let about = colorize(&format!("{:<5}", advice.about), Tone::Wait, color);
@@ -130,7 +130,7 @@ fn text(survey: &Survey, color: bool) -> String {
     text
 }
 
-/// A failed stream: where its dial came to, what went wrong, and the probable causes.
+/// Formats a failed stream: completed steps, cause, and probable causes.
 fn failure(which: &str, cause: &CauseFacts, stream: &SurveyStream, color: bool) -> String {
     let mut text = format!("\n{} {} ({})\n", colorize(which, Tone::Bad, color), cause.message, cause.code);
     let steps: Vec<String> =
@@ -157,10 +157,10 @@ type Cell = fn(&SurveyStream) -> String;
 const LINES: [(&str, Cell); 15] = [
     ("address", |s| s.address.clone()),
     ("transport", |s| {
-        let shared = if s.shared { ", watched where it runs" } else { "" };
+        let shared = if s.shared { ", shared with the relay" } else { "" };
         s.transport.as_ref().map_or_else(String::new, |transport| format!("{transport}{shared}"))
     }),
-    ("picture", picture),
+    ("video", picture),
     ("size", |s| {
         s.video.as_ref().map_or_else(String::new, |video| format!("{} x {}", video.width, video.height))
     }),
@@ -169,12 +169,12 @@ const LINES: [(&str, Cell); 15] = [
     ("peak second", |s| of_measured(s, |m| format!("{} kbit/s", grouped(m.peak_kbps)))),
     ("keyframe every", |s| of_measured(s, keyframes)),
     ("B-frames", |s| of_measured(s, |m| if m.b_frames { "yes" } else { "no" }.to_owned())),
-    ("sound", sound),
+    ("audio", audio),
     ("packets", |s| of_measured(s, packets)),
     ("not used", |s| of_measured(s, not_used)),
     ("jitter", |s| of_measured(s, |m| format!("{:.1} ms", m.jitter_ms))),
     ("clock drift", |s| of_measured(s, drift)),
-    ("first picture", |s| {
+    ("first frame", |s| {
         s.first_picture_ms.map_or_else(String::new, |ms| format!("after {} ms", grouped(ms)))
     }),
 ];
@@ -191,7 +191,7 @@ fn picture(stream: &SurveyStream) -> String {
 }
 
 fn frame_rate(measured: &MeasuredFacts) -> String {
-    let Some(fps) = measured.fps else { return "not known yet".to_owned() };
+    let Some(fps) = measured.fps else { return "not measured yet".to_owned() };
     match measured.declared_fps {
         Some(declared) => format!("{fps:.2} fps, {declared:.2} declared"),
         None => format!("{fps:.2} fps, none declared"),
@@ -202,11 +202,11 @@ fn keyframes(measured: &MeasuredFacts) -> String {
     match (measured.keyframe_min_s, measured.keyframe_median_s, measured.keyframe_max_s) {
         (Some(min), Some(median), Some(max)) if max - min < 0.05 => format!("{median:.2} s"),
         (Some(min), Some(median), Some(max)) => format!("{median:.2} s ({min:.2} to {max:.2})"),
-        _ => "only one came".to_owned(),
+        _ => "only one received".to_owned(),
     }
 }
 
-fn sound(stream: &SurveyStream) -> String {
+fn audio(stream: &SurveyStream) -> String {
     if let Some(audio) = &stream.audio {
         let kbps = stream.measured.as_ref().map_or(0, |measured| measured.audio_kbps);
         let channels =
@@ -221,7 +221,7 @@ fn sound(stream: &SurveyStream) -> String {
         stream.offered.iter().filter(|track| track.kind == "audio").map(|track| track.encoding.as_str());
     let left: Vec<&str> = left.collect();
     match (left.is_empty(), stream.measured.is_some()) {
-        (false, _) => format!("{}, not carried", left.join(" and ")),
+        (false, _) => format!("{}, not supported", left.join(" and ")),
         (true, true) => "none".to_owned(),
         (true, false) => String::new(),
     }
@@ -232,11 +232,8 @@ fn packets(measured: &MeasuredFacts) -> String {
     if measured.packets_lost == 0 {
         text += ", none lost";
     } else {
-        text += &format!(
-            ", {} lost, {} pictures dropped",
-            grouped(measured.packets_lost),
-            measured.units_dropped
-        );
+        text +=
+            &format!(", {} lost, {} frames dropped", grouped(measured.packets_lost), measured.units_dropped);
     }
     if measured.packets_reordered > 0 {
         text += &format!(", {} reordered", grouped(measured.packets_reordered));
@@ -253,11 +250,11 @@ fn not_used(measured: &MeasuredFacts) -> String {
 fn drift(measured: &MeasuredFacts) -> String {
     match (measured.drift_ppm, measured.drift_error_ppm) {
         (Some(ppm), Some(error)) => format!("{ppm:+.0} ppm (±{error:.0})"),
-        _ => "survey for longer to see it".to_owned(),
+        _ => "run a longer survey".to_owned(),
     }
 }
 
-/// Breaks a text into lines of at most `width` characters; further ones are set in by `indent`.
+/// Wraps a text into lines of at most `width` characters; lines after the first one are indented by `indent`.
 fn wrapped(text: &str, width: usize, indent: usize) -> String {
     let mut out = String::new();
     let mut column = 0;
@@ -281,7 +278,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn long_advice_is_broken_between_words() {
+    fn long_advice_is_wrapped_between_words() {
         assert_eq!(wrapped("one two three", 7, 2), "one two\n  three");
         assert_eq!(wrapped("", 7, 2), "");
     }
