@@ -248,26 +248,25 @@ impl Store {
             .ok_or_else(|| not_found(RecordKind::Alert, name))
     }
 
-    /// Stores the open alerts, replacing the stored ones.
+    /// Stores the open alerts and the undelivered notifications, replacing the stored ones; `None` leaves them as they
+    /// are. Notifications of removed contacts are left out.
+    ///
+    /// Both are stored in one transaction: an alert that is stored as open is not raised again after a crash, so it must
+    /// not be stored without its notification.
     ///
     /// # Errors
-    /// A database error.
-    pub fn save_open_alerts(&self, open: &[Open]) -> Result<(), StoreError> {
+    /// A database error; nothing is changed then.
+    pub fn save_alert_state(
+        &self,
+        open: Option<&[Open]>,
+        pending: Option<&[Notification]>,
+    ) -> Result<(), StoreError> {
         self.write(|transaction| {
-            transaction.execute("DELETE FROM open_alert", [])?;
-            for alert in open {
-                transaction.execute(
-                    "INSERT INTO open_alert (alert, subject, message, raised_ms, last_notified_ms, is_acknowledged)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                    params![
-                        alert.rule,
-                        alert.subject,
-                        alert.message,
-                        alert.raised_ms,
-                        alert.last_notified_ms,
-                        alert.is_acknowledged
-                    ],
-                )?;
+            if let Some(open) = open {
+                replace_open_alerts(transaction, open)?;
+            }
+            if let Some(pending) = pending {
+                replace_notifications(transaction, pending)?;
             }
             Ok(())
         })
@@ -308,32 +307,6 @@ impl Store {
         })
     }
 
-    /// Stores the undelivered notifications, replacing the stored ones, without those of removed contacts.
-    ///
-    /// # Errors
-    /// A database error.
-    pub fn save_notifications(&self, pending: &[Notification]) -> Result<(), StoreError> {
-        self.write(|transaction| {
-            transaction.execute("DELETE FROM notification", [])?;
-            let mut insert = transaction.prepare_cached(
-                "INSERT INTO notification (contact, kind, alert, subject, message, raised_ms, at_ms)
-                 SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM contact WHERE name = ?1",
-            )?;
-            for new in pending {
-                insert.execute(params![
-                    new.contact,
-                    new.kind.as_str(),
-                    new.alert,
-                    new.subject,
-                    new.message,
-                    new.raised_ms,
-                    new.at_ms
-                ])?;
-            }
-            Ok(())
-        })
-    }
-
     /// Returns the undelivered notifications, oldest first.
     ///
     /// # Errors
@@ -367,6 +340,45 @@ impl Store {
             Ok(())
         })
     }
+}
+
+fn replace_open_alerts(transaction: &Connection, open: &[Open]) -> Result<(), StoreError> {
+    transaction.execute("DELETE FROM open_alert", [])?;
+    let mut insert = transaction.prepare_cached(
+        "INSERT INTO open_alert (alert, subject, message, raised_ms, last_notified_ms, is_acknowledged)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+    )?;
+    for alert in open {
+        insert.execute(params![
+            alert.rule,
+            alert.subject,
+            alert.message,
+            alert.raised_ms,
+            alert.last_notified_ms,
+            alert.is_acknowledged
+        ])?;
+    }
+    Ok(())
+}
+
+fn replace_notifications(transaction: &Connection, pending: &[Notification]) -> Result<(), StoreError> {
+    transaction.execute("DELETE FROM notification", [])?;
+    let mut insert = transaction.prepare_cached(
+        "INSERT INTO notification (contact, kind, alert, subject, message, raised_ms, at_ms)
+         SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM contact WHERE name = ?1",
+    )?;
+    for new in pending {
+        insert.execute(params![
+            new.contact,
+            new.kind.as_str(),
+            new.alert,
+            new.subject,
+            new.message,
+            new.raised_ms,
+            new.at_ms
+        ])?;
+    }
+    Ok(())
 }
 
 fn write_contacts(connection: &Connection, alert: i64, names: &[String]) -> Result<(), StoreError> {

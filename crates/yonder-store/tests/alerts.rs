@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 use secrecy::ExposeSecret as _;
-use yonder_core::alerts::Open;
+use yonder_core::alerts::{NoticeKind, Notification, Open};
 use yonder_store::{
     Alert, ContactSettings, MasterKey, NewContact, RecordKind, SecretChange, Store, StoreError,
 };
@@ -78,18 +78,54 @@ fn alerts_refer_to_existing_contacts() {
     assert!(matches!(store.remove_alert("Down"), Err(StoreError::NotFound { kind: RecordKind::Alert, .. })));
 }
 
-#[test]
-fn open_alerts_are_replaced_as_a_whole() {
-    let store = store();
-    let open = |subject: &str| Open {
+fn open(subject: &str) -> Open {
+    Open {
         rule: "Down".into(),
         subject: subject.into(),
         message: "It is down.".into(),
         raised_ms: 5,
         last_notified_ms: 9,
         is_acknowledged: false,
-    };
-    store.save_open_alerts(&[open("feed A"), open("feed B")]).unwrap();
-    store.save_open_alerts(&[open("feed B")]).unwrap();
+    }
+}
+
+fn notification(contact: &str) -> Notification {
+    Notification {
+        contact: contact.into(),
+        kind: NoticeKind::Raised,
+        alert: "Down".into(),
+        subject: "feed A".into(),
+        message: "It is down.".into(),
+        raised_ms: 5,
+        at_ms: 9,
+    }
+}
+
+#[test]
+fn open_alerts_are_replaced_as_a_whole() {
+    let store = store();
+    store.save_alert_state(Some(&[open("feed A"), open("feed B")]), None).unwrap();
+    store.save_alert_state(Some(&[open("feed B")]), None).unwrap();
     assert_eq!(store.open_alerts().unwrap(), [open("feed B")]);
+}
+
+/// After a crash an open alert is not raised again: without its notification nobody would be notified of it.
+#[test]
+fn alert_is_not_stored_as_open_without_its_notification() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("records.db");
+    let store = Store::open(&path, MasterKey::from_bytes(&[3; 32])).unwrap();
+    store.add_contact(&contact("Desk", None)).unwrap();
+    let disk = rusqlite::Connection::open(&path).unwrap();
+    disk.execute_batch(
+        "CREATE TRIGGER full BEFORE INSERT ON notification BEGIN SELECT RAISE(ABORT, 'disk full'); END",
+    )
+    .unwrap();
+    store.save_alert_state(Some(&[open("feed A")]), Some(&[notification("Desk")])).unwrap_err();
+    assert_eq!((store.open_alerts().unwrap().len(), store.notifications().unwrap().len()), (0, 0));
+    disk.execute_batch("DROP TRIGGER full").unwrap();
+    let pending = [notification("Desk"), notification("Removed contact")];
+    store.save_alert_state(Some(&[open("feed A")]), Some(&pending)).unwrap();
+    assert_eq!(store.open_alerts().unwrap(), [open("feed A")]);
+    assert_eq!(store.notifications().unwrap(), [notification("Desk")]);
 }

@@ -10,7 +10,6 @@ use yonder_store::RecordKind;
 
 use super::Notifications;
 use crate::channel;
-use crate::sync::lock;
 use crate::time;
 
 /// Interval at which the outbox is checked.
@@ -26,7 +25,7 @@ impl Notifications {
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             ticks.tick().await;
-            let due = lock(&self.outbox).take_due(time::millis(SystemTime::now()));
+            let due = self.outbox.lock().take_due(time::millis(SystemTime::now()));
             for batch in due {
                 let notifications = Arc::clone(&self);
                 // Each contact on its own thread, so that an unresponsive one delays no other. The result is in the outbox.
@@ -40,13 +39,13 @@ impl Notifications {
         let now_ms = time::millis(SystemTime::now());
         match self.try_to_deliver(batch, now_ms) {
             Ok(()) => {
-                if lock(&self.outbox).on_delivered(batch) {
+                if self.outbox.lock().on_delivered(batch) {
                     let detail = "Notifications are delivered again.";
                     self.journal.log_own("notified-again", RecordKind::Contact, &batch.contact, detail);
                 }
             }
             Err(error) => {
-                let failures = lock(&self.outbox).on_failed(&batch.contact, now_ms);
+                let failures = self.outbox.lock().on_failed(&batch.contact, now_ms);
                 tracing::warn!(contact = batch.contact, failures, error, "notification not delivered");
                 if failures == UNREACHABLE_AFTER {
                     let detail = format!("Notifications are not delivered, and are retried: {error}.");
@@ -65,20 +64,6 @@ impl Notifications {
         let secret = self.records.open_contact_secret(contact).map_err(|error| error.to_string())?;
         let Some(message) = joined(&batch.notifications, now_ms) else { return Ok(()) };
         channel::send(&channel, secret.as_ref(), &message).map_err(|error| error.to_string())
-    }
-
-    /// Stores the undelivered notifications if they have changed; if that fails, they stay in memory.
-    ///
-    /// The outbox is not locked during the write: a change of a contact holds the write lock and needs the outbox.
-    pub(super) fn store_outbox(&self) {
-        // A single writer, so that an older state never replaces a newer one.
-        let _writing = lock(&self.outbox_writing);
-        let changes = lock(&self.outbox).take_changes();
-        let Some(pending) = changes else { return };
-        if let Err(error) = self.records.store.save_notifications(&pending) {
-            tracing::warn!(%error, "undelivered notifications could not be stored");
-            lock(&self.outbox).mark_changed();
-        }
     }
 }
 

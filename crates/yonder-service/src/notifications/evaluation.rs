@@ -18,7 +18,6 @@ use crate::error::ServiceError;
 use crate::notifications::Notifications;
 use crate::records::Alerting;
 use crate::stats::{AlertStats, DiskStats};
-use crate::sync::lock;
 use crate::time;
 
 /// Interval of the evaluation.
@@ -87,18 +86,18 @@ impl Notifications {
         let (disk_low, free_bytes) = (self.records.disk_low(), self.records.free_bytes());
         let records_bytes = self.records.bytes();
         {
-            let mut facts = lock(&self.disk_facts);
+            let mut facts = self.disk_facts.lock();
             facts.disk_low = disk_low;
             facts.stats.free_bytes = free_bytes;
             facts.stats.records_bytes = records_bytes;
         }
         let last_backup_ms = self.records.store.last_audit_ms("backed-up")?;
-        lock(&self.disk_facts).stats.last_backup_ms = last_backup_ms;
+        self.disk_facts.lock().stats.last_backup_ms = last_backup_ms;
         if with_keys {
             let uplinks = self.planner.budget(&WhatIf::default())?.uplinks;
             let mut seen = self.key_facts()?;
             seen.extend(uplinks.iter().filter_map(month_facts));
-            let mut facts = lock(&self.disk_facts);
+            let mut facts = self.disk_facts.lock();
             facts.seen = seen;
             facts.stats.uplinks = uplinks;
         }
@@ -108,8 +107,8 @@ impl Notifications {
     /// Returns statistics of open alerts and undelivered notifications.
     pub(crate) fn alert_stats(&self) -> AlertStats {
         let open =
-            lock(&self.book).open().into_iter().map(|open| (open.rule, open.is_acknowledged)).collect();
-        let outbox = lock(&self.outbox);
+            self.book.lock().open().into_iter().map(|open| (open.rule, open.is_acknowledged)).collect();
+        let outbox = self.outbox.lock();
         AlertStats {
             open,
             undelivered: outbox.pending().iter().map(|pending| pending.contact.clone()).collect(),
@@ -119,7 +118,7 @@ impl Notifications {
 
     /// Returns the last facts read from the disk.
     pub(crate) fn disk_stats(&self) -> DiskStats {
-        lock(&self.disk_facts).stats.clone()
+        self.disk_facts.lock().stats.clone()
     }
 
     /// Evaluates all rules, without blocking on the disk.
@@ -129,24 +128,29 @@ impl Notifications {
         let now_ms = time::millis(SystemTime::now());
         self.send_signs_of_life(contacts, now_ms);
         // Without rules and open alerts there is nothing to evaluate.
-        if !alerts.is_empty() || !lock(&self.book).open().is_empty() {
+        if !alerts.is_empty() || !self.book.lock().open().is_empty() {
             self.evaluate_rules(alerts, contacts, now_ms);
         }
         let is_known = |name: &str| contacts.iter().any(|contact| contact.name == name);
-        lock(&self.outbox).retain_contacts(is_known);
+        self.outbox.lock().retain_contacts(is_known);
         self.store_later();
     }
 
     fn evaluate_rules(&self, alerts: &[StoredAlert], contacts: &[StoredContact], now_ms: i64) {
         let mut seen = self.running_facts();
         seen.push(self.service_facts(now_ms));
-        seen.extend(lock(&self.disk_facts).seen.iter().cloned());
+        seen.extend(self.disk_facts.lock().seen.iter().cloned());
         let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
         // Unlocked before the records are used: a transaction locks the records first, and the alert state after them.
-        let notices = lock(&self.book).evaluate(now_ms, &rules, &seen);
-        for notice in &notices {
-            self.notify(notice, alerts, contacts, now_ms);
-        }
+        let notices = {
+            let _evaluation = self.evaluation.lock();
+            let notices = self.book.lock().evaluate(now_ms, &rules, &seen);
+            for notice in &notices {
+                self.notify(notice, alerts, contacts, now_ms);
+            }
+            self.has_changed_alerts.fetch_or(!notices.is_empty(), Ordering::Relaxed);
+            notices
+        };
         for notice in &notices {
             let what = match notice.kind {
                 NoticeKind::Raised | NoticeKind::Alive => "alert-raised",
@@ -154,9 +158,6 @@ impl Notifications {
                 NoticeKind::Resolved => "alert-over",
             };
             self.journal.log_own(what, RecordKind::Alert, &notice.rule, &notice.message);
-        }
-        if !notices.is_empty() {
-            self.has_changed_alerts.store(true, Ordering::Relaxed);
         }
     }
 
@@ -169,7 +170,7 @@ impl Notifications {
         let to = alert.map(|alert| &alert.to);
         let is_meant =
             |contact: &&StoredContact| to.is_none_or(|to| to.is_empty() || to.contains(&contact.name));
-        let mut outbox = lock(&self.outbox);
+        let mut outbox = self.outbox.lock();
         for contact in contacts.iter().filter(is_meant) {
             outbox.push(Notification {
                 contact: contact.name.clone(),
@@ -186,7 +187,7 @@ impl Notifications {
     /// Sends periodic signs of life to the contacts that want them, beginning at the start: their absence shows that
     /// the service, its machine or its uplink is down.
     fn send_signs_of_life(&self, contacts: &[StoredContact], now_ms: i64) {
-        let mut rounds = lock(&self.rounds);
+        let mut rounds = self.rounds.lock();
         rounds.signs.retain(|name, _| contacts.iter().any(|contact| contact.name == *name));
         for contact in contacts {
             let Some(hours) = contact.sign_of_life_h else { continue };
@@ -195,7 +196,7 @@ impl Notifications {
                 continue;
             }
             rounds.signs.insert(contact.name.clone(), now_ms);
-            lock(&self.outbox).push(Notification {
+            self.outbox.lock().push(Notification {
                 contact: contact.name.clone(),
                 kind: NoticeKind::Alive,
                 alert: "sign of life".to_owned(),
@@ -220,7 +221,7 @@ impl Notifications {
 
     /// Returns a message if the records cannot be written, without waiting for a blocked write.
     fn records_failing(&self, now_ms: i64) -> Option<String> {
-        let mut rounds = lock(&self.rounds);
+        let mut rounds = self.rounds.lock();
         let Some(notes) = self.history.unwritten() else {
             let since_ms = *rounds.record_blocked_ms.get_or_insert(now_ms);
             let blocked_s = (now_ms - since_ms) / 1_000;
@@ -236,16 +237,16 @@ impl Notifications {
     /// Returns the faults of the service itself.
     fn service_facts(&self, now_ms: i64) -> Observation {
         let records_failing = self.records_failing(now_ms);
-        let restarted_ms = *lock(&self.restarted_ms);
+        let restarted_ms = *self.restarted_ms.lock();
         let is_recent = restarted_ms.is_some_and(|at_ms| now_ms - at_ms < RESTART_SHOWN_MS);
         let restarted = is_recent.then(|| "The service has started after a crash or a power cut.".to_owned());
         let undelivered = {
-            let outbox = lock(&self.outbox);
+            let outbox = self.outbox.lock();
             let names: Vec<&str> = outbox.unreachable().collect();
             (!names.is_empty()).then(|| format!("Notifications cannot be delivered to {}.", names.join(", ")))
         };
         let (disk_low, last_backup_ms) = {
-            let facts = lock(&self.disk_facts);
+            let facts = self.disk_facts.lock();
             (facts.disk_low.clone(), facts.stats.last_backup_ms)
         };
         let backup_age_days =

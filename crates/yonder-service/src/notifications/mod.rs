@@ -4,9 +4,10 @@ mod delivery;
 mod evaluation;
 mod views;
 
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
 
+use parking_lot::Mutex;
 use tokio::sync::Notify;
 use yonder_core::alerts::{AlertEvaluator, Outbox};
 use yonder_engine::Engine;
@@ -18,7 +19,6 @@ use crate::journal::Journal;
 use crate::planner::Planner;
 use crate::records::Records;
 use crate::rename::Rename;
-use crate::sync::lock;
 use evaluation::{DiskFacts, Rounds};
 
 /// Alert state and outbox.
@@ -31,8 +31,10 @@ pub struct Notifications {
     planner: Arc<Planner>,
     book: Mutex<AlertEvaluator>,
     outbox: Mutex<Outbox>,
-    /// Locked while the outbox is stored.
-    outbox_writing: Mutex<()>,
+    /// Locked while alerts and their notifications change together, and while both are read to be stored.
+    evaluation: Mutex<()>,
+    /// Locked while alerts and notifications are stored, so that an older state never replaces a newer one.
+    writing: Mutex<()>,
     rounds: Mutex<Rounds>,
     disk_facts: Mutex<DiskFacts>,
     /// Time of a start after a crash or a power failure, in milliseconds since 1970.
@@ -59,7 +61,8 @@ impl Notifications {
             planner,
             book: Mutex::default(),
             outbox: Mutex::default(),
-            outbox_writing: Mutex::default(),
+            evaluation: Mutex::default(),
+            writing: Mutex::default(),
             rounds: Mutex::default(),
             disk_facts: Mutex::default(),
             restarted_ms: Mutex::default(),
@@ -73,14 +76,14 @@ impl Notifications {
     /// # Errors
     /// If the records cannot be read.
     pub(crate) fn resume(&self) -> Result<(), ServiceError> {
-        *lock(&self.book) = AlertEvaluator::resume(self.records.store.open_alerts()?);
-        *lock(&self.outbox) = Outbox::resume(self.records.store.notifications()?);
+        *self.book.lock() = AlertEvaluator::resume(self.records.store.open_alerts()?);
+        *self.outbox.lock() = Outbox::resume(self.records.store.notifications()?);
         Ok(())
     }
 
     /// Records that the service has started after a crash or a power failure.
     pub(crate) fn note_restart(&self, now_ms: i64) {
-        *lock(&self.restarted_ms) = Some(now_ms);
+        *self.restarted_ms.lock() = Some(now_ms);
     }
 
     /// Stores open alerts and undelivered notifications after changes, until the task is dropped. It is a separate
@@ -102,28 +105,37 @@ impl Notifications {
 
     /// Stores open alerts and undelivered notifications if they have changed. Blocks.
     pub(crate) fn store(&self) {
-        if self.has_changed_alerts.swap(false, Ordering::Relaxed) {
-            let open = lock(&self.book).open();
+        let _writing = self.writing.lock();
+        let (open, pending) = {
+            let _evaluation = self.evaluation.lock();
+            let has_changed = self.has_changed_alerts.swap(false, Ordering::Relaxed);
+            (has_changed.then(|| self.book.lock().open()), self.outbox.lock().take_changes())
+        };
+        if open.is_none() && pending.is_none() {
+            return;
+        }
+        // The outbox is not locked during the write: a change of a contact holds the write lock and needs the outbox.
+        if let Err(error) = self.records.store.save_alert_state(open.as_deref(), pending.as_deref()) {
             // With a full disk notifications are still delivered; a restart would raise these alerts again.
-            if let Err(error) = self.records.store.save_open_alerts(&open) {
-                tracing::warn!(%error, "open alerts could not be stored");
-                self.has_changed_alerts.store(true, Ordering::Relaxed);
+            tracing::warn!(%error, "open alerts and undelivered notifications could not be stored");
+            self.has_changed_alerts.fetch_or(open.is_some(), Ordering::Relaxed);
+            if pending.is_some() {
+                self.outbox.lock().mark_changed();
             }
         }
-        self.store_outbox();
     }
 
     /// Applies the rename of a record.
     pub(crate) fn rename(&self, rename: Rename<'_>) {
         {
-            let mut book = lock(&self.book);
+            let mut book = self.book.lock();
             book.rename_subjects(|subject| rename.alert_subject(subject));
             if rename.kind == RecordKind::Alert {
                 book.rename_rule(rename.old, rename.new);
             }
         }
         if rename.kind == RecordKind::Contact {
-            lock(&self.outbox).rename_contact(rename.old, rename.new);
+            self.outbox.lock().rename_contact(rename.old, rename.new);
         }
         self.has_changed_alerts.store(true, Ordering::Relaxed);
         self.store_later();

@@ -8,7 +8,6 @@ use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Identity, Rec
 use super::Notifications;
 use crate::error::ServiceError;
 use crate::records::{DEFAULT_REPEAT_S, Transaction, read_channel};
-use crate::sync::lock;
 use crate::{channel, time};
 
 impl Notifications {
@@ -56,7 +55,7 @@ impl Notifications {
 
     /// Returns the number of undelivered notifications of a contact.
     fn undelivered_to(&self, name: &str) -> usize {
-        let outbox = lock(&self.outbox);
+        let outbox = self.outbox.lock();
         outbox.pending().iter().filter(|pending| pending.contact == name).count()
     }
 
@@ -82,7 +81,7 @@ impl Notifications {
     /// # Errors
     /// If the records cannot be read.
     pub fn alerts(&self) -> Result<Vec<Alert>, ServiceError> {
-        let open = lock(&self.book).open();
+        let open = self.book.lock().open();
         let identities = self.records.store.identities(RecordKind::Alert)?;
         let facts = |stored: StoredAlert| {
             let Identity { uid, revision } = identities.get(&stored.name).cloned().unwrap_or_default();
@@ -132,8 +131,9 @@ impl Notifications {
         subject: Option<&str>,
     ) -> Result<String, ServiceError> {
         let alert = transaction.store.alert(name).map_err(|error| self.records.explain(error))?;
-        let open = {
-            let mut book = lock(&self.book);
+        let (open, pending) = {
+            let _evaluation = self.evaluation.lock();
+            let mut book = self.book.lock();
             if book.acknowledge(&alert.name, subject) == 0 {
                 return Err(ServiceError::Invalid {
                     field: "subject",
@@ -141,9 +141,9 @@ impl Notifications {
                     hint: "`yonder alert show` lists the open alerts of a rule.",
                 });
             }
-            book.open()
+            (book.open(), self.outbox.lock().pending().to_vec())
         };
-        transaction.store.save_open_alerts(&open)?;
+        transaction.store.save_alert_state(Some(&open), Some(&pending))?;
         Ok(alert.name)
     }
 }
