@@ -49,7 +49,15 @@ test("an answer without a body is nothing", async () => {
 });
 
 test("a refusal keeps what was wrong, where, and what to do", async () => {
-  const problem = { type: "about:blank", title: "", status: 422, code: "request.invalid", detail: "No.", hint: "Do.", field: "rate" };
+  const problem = {
+    type: "about:blank",
+    title: "",
+    status: 422,
+    code: "request.invalid",
+    detail: "No.",
+    hint: "Do.",
+    field: "rate",
+  };
   answering(() => new Response(JSON.stringify(problem), { status: 422 }));
   const error = await failure(call("POST", ["uplinks"], {}));
   expect([error.status, error.code, error.message, error.hint, error.field, error.checks]).toEqual([

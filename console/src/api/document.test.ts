@@ -57,7 +57,16 @@ const destination = await destinationsShow({ path: { name: "Bramble TV" } });
 export const protocol: "rtmp" | "rtmps" | "srt" | undefined = destination.data?.protocol;
 `,
     );
-    const options = ["--noEmit", "--strict", "--module", "esnext", "--moduleResolution", "bundler", "--target", "es2022"];
+    const options = [
+      "--noEmit",
+      "--strict",
+      "--module",
+      "esnext",
+      "--moduleResolution",
+      "bundler",
+      "--target",
+      "es2022",
+    ];
     const libraries = ["--lib", "es2022,dom,dom.iterable"];
     const compiler = resolve("node_modules/typescript/bin/tsc");
     try {

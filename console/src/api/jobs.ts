@@ -44,7 +44,7 @@ async function follow(begun: Job, { onProgress, signal }: JobWatch): Promise<Job
   signal?.addEventListener("abort", cancel, { once: true });
   try {
     let lastContact = Date.now();
-    for (let job = begun; ; ) {
+    for (let job = begun; ;) {
       if (job.state !== "running") {
         return ended(job);
       }

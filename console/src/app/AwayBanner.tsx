@@ -21,7 +21,8 @@ export function AwayBanner(): ReactNode {
   }
   return (
     <div role="alert" className="mb-4 rounded-lg border border-block bg-card px-4 py-2.5">
-      <strong className="text-block">No connection to the service.</strong> This page shows the state of {time}. Reconnecting automatically.
+      <strong className="text-block">No connection to the service.</strong> This page shows the state of {time}.
+      Reconnecting automatically.
     </div>
   );
 }

@@ -33,8 +33,8 @@ class Boundary extends Component<Props, State> {
     }
     return (
       <Empty title="This page failed" action={<Button onClick={() => window.location.reload()}>Reload</Button>}>
-        Broadcasts are not affected. Reload the page, for instance after an update of the program.
-        ({this.state.failed.message})
+        Broadcasts are not affected. Reload the page, for instance after an update of the program. (
+        {this.state.failed.message})
       </Empty>
     );
   }

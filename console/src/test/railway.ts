@@ -70,5 +70,12 @@ export function relay(name: string, change: Partial<Relay> = {}): Relay {
 }
 
 export function cause(change: Partial<CauseFacts> = {}): CauseFacts {
-  return { code: "feed.no-answer", side: "camera", message: "It does not answer.", hint: "Look.", probable_causes: [], ...change };
+  return {
+    code: "feed.no-answer",
+    side: "camera",
+    message: "It does not answer.",
+    hint: "Look.",
+    probable_causes: [],
+    ...change,
+  };
 }

@@ -18,7 +18,10 @@ afterEach(() => {
 type Where = { at?: string; role?: Role };
 
 /** Draws something within what the application always has around it: an admin looks, unless said otherwise. */
-export function draw(what: ReactNode, { at = "/", role = "admin" }: Where = {}): RenderResult & { client: QueryClient } {
+export function draw(
+  what: ReactNode,
+  { at = "/", role = "admin" }: Where = {},
+): RenderResult & { client: QueryClient } {
   const client = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: Infinity } } });
   client.setQueryData(sessionQuery().queryKey, { person: "night desk", role, token: "t" });
   const result = render(

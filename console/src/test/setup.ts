@@ -6,7 +6,12 @@ configure({ asyncUtilTimeout: 10_000 });
 // Interfaces of browsers that the tests' document lacks.
 if (typeof window !== "undefined") {
   window.matchMedia ??= (query) =>
-    ({ matches: false, media: query, addEventListener: () => undefined, removeEventListener: () => undefined }) as unknown as MediaQueryList;
+    ({
+      matches: false,
+      media: query,
+      addEventListener: () => undefined,
+      removeEventListener: () => undefined,
+    }) as unknown as MediaQueryList;
   window.ResizeObserver ??= class {
     observe(): void {}
     unobserve(): void {}

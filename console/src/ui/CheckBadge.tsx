@@ -22,7 +22,9 @@ function shape(level: string): ReactNode {
 /** Result of a check, by shape, text and color. */
 export function CheckBadge({ level }: { level: string }): ReactNode {
   return (
-    <span className={`inline-flex items-center gap-1.5 font-semibold whitespace-nowrap ${TONES[level] ?? "text-block"}`}>
+    <span
+      className={`inline-flex items-center gap-1.5 font-semibold whitespace-nowrap ${TONES[level] ?? "text-block"}`}
+    >
       <svg width="16" height="16" viewBox="0 0 16 16" aria-hidden="true" className="flex-none">
         {shape(level)}
       </svg>

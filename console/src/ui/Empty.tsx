@@ -1,7 +1,15 @@
 import type { ReactNode } from "react";
 
 /** Placeholder of an empty list, with the next step. */
-export function Empty({ title, children, action }: { title: string; children: ReactNode; action?: ReactNode }): ReactNode {
+export function Empty({
+  title,
+  children,
+  action,
+}: {
+  title: string;
+  children: ReactNode;
+  action?: ReactNode;
+}): ReactNode {
   return (
     <section className="rounded-[10px] border border-dashed border-edge px-5 py-8 text-center">
       <h2 className="text-base font-[650]">{title}</h2>

@@ -1,4 +1,10 @@
-import { useId, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes } from "react";
+import {
+  useId,
+  type InputHTMLAttributes,
+  type ReactNode,
+  type SelectHTMLAttributes,
+  type TextareaHTMLAttributes,
+} from "react";
 
 const INPUT =
   "min-h-[38px] w-full min-w-0 rounded-md border border-edge bg-card px-3 py-2 text-ink placeholder:text-quiet aria-invalid:border-block";
@@ -28,7 +34,9 @@ function Frame({ id, label, help, error, children }: FrameProps & { id: string; 
 }
 
 function described(id: string, help: ReactNode, error: string | null | undefined): Record<string, string | boolean> {
-  const ids = [help === undefined ? "" : `${id}-help`, error == null ? "" : `${id}-error`].filter((each) => each !== "");
+  const ids = [help === undefined ? "" : `${id}-help`, error == null ? "" : `${id}-error`].filter(
+    (each) => each !== "",
+  );
   return {
     ...(ids.length === 0 ? {} : { "aria-describedby": ids.join(" ") }),
     ...(error == null ? {} : { "aria-invalid": true }),

@@ -3,7 +3,12 @@ import { Link as RouterLink, type LinkProps } from "react-router";
 
 /** Link within the console. */
 export function Link({ className = "", ...rest }: LinkProps): ReactNode {
-  return <RouterLink className={`underline decoration-edge underline-offset-2 hover:decoration-ink ${className}`} {...rest} />;
+  return (
+    <RouterLink
+      className={`underline decoration-edge underline-offset-2 hover:decoration-ink ${className}`}
+      {...rest}
+    />
+  );
 }
 
 /** Link in the style of a button. */

@@ -19,7 +19,12 @@ export function QueryBoundary<T>({ query, height = 160, children }: Props<T>): R
     return <ErrorMessage error={query.error} />;
   }
   return (
-    <div role="status" aria-label="Looking" style={{ minHeight: height }} className="rounded-[10px] border border-hair bg-card/50 p-4 text-quiet">
+    <div
+      role="status"
+      aria-label="Looking"
+      style={{ minHeight: height }}
+      className="rounded-[10px] border border-hair bg-card/50 p-4 text-quiet"
+    >
       Loading …
     </div>
   );

@@ -27,7 +27,9 @@ export function timelineText(bands: readonly Band[], stepSeconds: number): strin
   const sums = new Map<DayLevel, number>();
   bands.forEach((band) => sums.set(band.state, (sums.get(band.state) ?? 0) + band.steps));
   const minutes = (steps: number) => Math.round((steps * stepSeconds) / 60);
-  const parts = [...sums].filter(([state]) => state in FILLS).map(([state, steps]) => `${state} for ${minutes(steps)} min`);
+  const parts = [...sums]
+    .filter(([state]) => state in FILLS)
+    .map(([state, steps]) => `${state} for ${minutes(steps)} min`);
   return `The last 24 hours: ${parts.length === 0 ? "off" : parts.join(", ")}`;
 }
 
@@ -50,7 +52,14 @@ export function Timeline({ bands, stepSeconds }: { bands: readonly Band[]; stepS
           const width = INSETS[span.state] === INSETS.flowing ? span.steps : Math.max(span.steps, total / 600);
           const begin = Math.min(span.begin, total - width);
           return (
-            <rect key={span.begin} x={begin} width={width} y={inset} height={9 - 2 * inset} className={FILLS[span.state]} />
+            <rect
+              key={span.begin}
+              x={begin}
+              width={width}
+              y={inset}
+              height={9 - 2 * inset}
+              className={FILLS[span.state]}
+            />
           );
         })}
     </svg>

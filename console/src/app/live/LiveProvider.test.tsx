@@ -52,7 +52,11 @@ function Names(): ReactNode {
           <li key={each.name}>{`${each.name} ${each.feed.state} ${each.pushes[0]?.kbps}`}</li>
         ))}
       </ul>
-      <ol aria-label="Logbook">{lines.data?.map((line) => <li key={line.id}>{line.what}</li>)}</ol>
+      <ol aria-label="Logbook">
+        {lines.data?.map((line) => (
+          <li key={line.id}>{line.what}</li>
+        ))}
+      </ol>
     </>
   );
 }
@@ -91,9 +95,23 @@ test("relays come, change, move and go without a reload", async () => {
   await drawNames();
   say({ kind: "relay", relay: relay("Viaduct") });
   await waitFor(() => expect(shown()).toHaveLength(2));
-  const feed = { retry_in_s: null, kbps: 900, fps: 25, keyframe_interval_s: 2, bytes: 1, packets_lost: 0, units_dropped: 0 };
+  const feed = {
+    retry_in_s: null,
+    kbps: 900,
+    fps: 25,
+    keyframe_interval_s: 2,
+    bytes: 1,
+    packets_lost: 0,
+    units_dropped: 0,
+  };
   const moved = { retry_in_s: null, kbps: 777, bytes: 2, frames_sent: 3, frames_dropped: 0, backlog_ms: 0, link: null };
-  say({ kind: "stats", relays: [{ name: "Viaduct", feed, pushes: [moved] }, { name: "Nobody", feed, pushes: [] }] });
+  say({
+    kind: "stats",
+    relays: [
+      { name: "Viaduct", feed, pushes: [moved] },
+      { name: "Nobody", feed, pushes: [] },
+    ],
+  });
   await waitFor(() => expect(shown()).toContain("Viaduct flowing 777"));
   say({ kind: "removed", name: "Viaduct" });
   await waitFor(() => expect(shown()).toHaveLength(1));

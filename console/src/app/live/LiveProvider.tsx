@@ -19,7 +19,10 @@ const HIDDEN_MS = 30_000;
 /** Timeout without any message; the service sends a heartbeat every ten seconds. */
 const SILENCE_MS = 25_000;
 
-const Live = createContext<{ state: LiveState; reopen: () => void }>({ state: { away: false }, reopen: () => undefined });
+const Live = createContext<{ state: LiveState; reopen: () => void }>({
+  state: { away: false },
+  reopen: () => undefined,
+});
 
 export function useLive(): LiveState {
   return useContext(Live).state;

@@ -37,7 +37,11 @@ test("a stats moves figures and leaves states as they are", () => {
 test("what a stats knows nothing of any more is not shown any more", () => {
   const before = relay("Line", { feed: feed({ retry_in_s: 4, video: { ...VIDEO, fps: 25, keyframe_interval_s: 2 } }) });
   const after = withStats(before, stats("Line", { fps: null, keyframe_interval_s: null }));
-  expect([after.feed.retry_in_s, after.feed.video?.fps, after.feed.video?.keyframe_interval_s]).toEqual([null, null, null]);
+  expect([after.feed.retry_in_s, after.feed.video?.fps, after.feed.video?.keyframe_interval_s]).toEqual([
+    null,
+    null,
+    null,
+  ]);
 });
 
 test("a stats that is older than a change makes up neither picture nor push", () => {

@@ -14,7 +14,11 @@ import { heaviest } from "./queries";
 const BUDGET: Budget = {
   uplinks: [
     uplinkBudget("Office fibre"),
-    uplinkBudget("Office radio", { uplink: uplink("Office radio", { backup: true, up_kbps: 2_000 }), verdict: "over", usable_kbps: 1_500 }),
+    uplinkBudget("Office radio", {
+      uplink: uplink("Office radio", { backup: true, up_kbps: 2_000 }),
+      verdict: "over",
+      usable_kbps: 1_500,
+    }),
   ],
   undescribed: [{ what: "Viaduct to Marrow Hall", kbps: null }],
   month: "2026-11",
@@ -34,12 +38,18 @@ const BUDGET: Budget = {
 
 test.each<[Partial<Asked>, object]>([
   [{}, {}],
-  [{ more: "2", over: "srt" }, { more: 2, over: "srt" }],
+  [
+    { more: "2", over: "srt" },
+    { more: 2, over: "srt" },
+  ],
   [{ more: "-1" }, {}],
   [{ more: "1.5" }, {}],
   [{ rate: "3" }, {}],
   [{ rate: " 3Mbit/s " }, { rate: "3Mbit/s" }],
-  [{ hours: "8", all: true }, { hours: 8, all: true }],
+  [
+    { hours: "8", all: true },
+    { hours: 8, all: true },
+  ],
   [{ hours: "25" }, {}],
 ])("what is typed as %j asks for %j", (typed, asked) => {
   expect(whatIfOf({ ...NOTHING_ASKED, ...typed })).toEqual(asked);
@@ -55,7 +65,9 @@ test("uplinks are shown with verdicts, and with what is not measured yet", async
   draw(<BudgetPage />);
   const fibre = await screen.findByRole("region", { name: "Uplink Office fibre" });
   expect(fibre.textContent).toContain("Fits.");
-  expect(screen.getByRole("region", { name: "Uplink Office radio" }).textContent).toContain("After a failover: Does not fit.");
+  expect(screen.getByRole("region", { name: "Uplink Office radio" }).textContent).toContain(
+    "After a failover: Does not fit.",
+  );
   expect(screen.getByText("not measured yet")).toBeTruthy();
   expect(screen.getByText(/looks good/)).toBeTruthy();
   expect(screen.getByText(/does not fit$/, { selector: "td" })).toBeTruthy();
@@ -74,7 +86,12 @@ test("a what-if is asked for as it is typed, and changes the title", async () =>
 test("an allowance that is not changed is sent as it was, to the byte", async () => {
   const calls = fakeApi(() => ({ status: 200, body: uplink("Office fibre") }));
   const user = userEvent.setup();
-  draw(<UplinkForm uplink={uplink("Office fibre", { allowance_bytes: 1_234_567_000_000, site: "Yard" })} onDone={() => undefined} />);
+  draw(
+    <UplinkForm
+      uplink={uplink("Office fibre", { allowance_bytes: 1_234_567_000_000, site: "Yard" })}
+      onDone={() => undefined}
+    />,
+  );
   await user.click(screen.getByRole("button", { name: "Save" }));
   expect(calls[0]?.body).toMatchObject({ allowance: "1234.567GB", rate: "40000kbit/s", site: "Yard", source: "" });
 });

@@ -54,16 +54,26 @@ export function DestinationsPage(): ReactNode {
       <QueryBoundary query={destinations} height={400}>
         {(data) =>
           data.length === 0 ? (
-            <Empty title="No destinations yet">Add one with the server address and the key from the platform’s page.</Empty>
+            <Empty title="No destinations yet">
+              Add one with the server address and the key from the platform’s page.
+            </Empty>
           ) : (
             <>
               <div className="mb-3">
-                <SearchField label="Find a destination" placeholder="Find a destination, a platform, a server" value={search} onChange={setSearch} />
+                <SearchField
+                  label="Find a destination"
+                  placeholder="Find a destination, a platform, a server"
+                  value={search}
+                  onChange={setSearch}
+                />
               </div>
               <div className="grid gap-3 lg:grid-cols-2">
                 {data
                   .filter((each) =>
-                    [each.name, each.platform ?? "", each.server].join(" ").toLowerCase().includes(search.toLowerCase()),
+                    [each.name, each.platform ?? "", each.server]
+                      .join(" ")
+                      .toLowerCase()
+                      .includes(search.toLowerCase()),
                   )
                   .map((each) => (
                     <DestinationCard key={each.name} destination={each} />

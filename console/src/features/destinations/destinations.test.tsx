@@ -16,7 +16,13 @@ function api(refuses: boolean): Call[] {
     if (call.method === "GET") {
       return { status: 200, body: [] };
     }
-    const problem = { status: 422, code: "request.invalid", detail: "The key is empty.", hint: "Copy it again.", field: "key" };
+    const problem = {
+      status: 422,
+      code: "request.invalid",
+      detail: "The key is empty.",
+      hint: "Copy it again.",
+      field: "key",
+    };
     const stored = { destination: destination("Night"), repairs: ["key: a blank was dropped"] };
     return refuses ? { status: 422, body: problem } : { status: 201, body: stored };
   });
@@ -37,7 +43,12 @@ test("what is pasted goes as it comes, and what was put right is shown back with
   await screen.findByText("No destinations yet");
   await paste(user);
   const sent = calls.find((call) => call.method === "POST")?.body;
-  expect(sent).toMatchObject({ name: "Night", server: " rtmp://ingest.example.net//live ", key: ` ${KEY} `, uplinks: [] });
+  expect(sent).toMatchObject({
+    name: "Night",
+    server: " rtmp://ingest.example.net//live ",
+    key: ` ${KEY} `,
+    uplinks: [],
+  });
   expect(sent).not.toHaveProperty("passphrase");
   const said = await screen.findByText(/Night was saved/);
   expect(said.parentElement?.textContent).toContain("the key that ends in y-9Z");
@@ -67,7 +78,10 @@ test("an SRT address asks for a passphrase", async () => {
   await user.type(screen.getByLabelText("Passphrase"), "a long passphrase");
   await user.selectOptions(screen.getByLabelText("Key length"), "256 bits");
   await user.click(screen.getByRole("button", { name: "Save destination" }));
-  expect(calls.find((call) => call.method === "POST")?.body).toMatchObject({ passphrase: "a long passphrase", key_length: 256 });
+  expect(calls.find((call) => call.method === "POST")?.body).toMatchObject({
+    passphrase: "a long passphrase",
+    key_length: 256,
+  });
 });
 
 test("a card tells how the key stands, and an end that is near", () => {

@@ -26,7 +26,10 @@ export function useAddDestination(): UseMutationResult<Stored, Error, NewDestina
 }
 
 /** Changes a destination as it was at the given revision. */
-export function useEditDestination(name: string, revision?: number): UseMutationResult<Stored, Error, DestinationChange> {
+export function useEditDestination(
+  name: string,
+  revision?: number,
+): UseMutationResult<Stored, Error, DestinationChange> {
   return useChange((change) => call<Stored>("PATCH", ["destinations", name], change, revision));
 }
 

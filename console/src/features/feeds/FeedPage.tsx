@@ -115,7 +115,9 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
               onBegun={(id) => setAsked({ survey: id }, { replace: true })}
             />
           ) : (
-            <p className="text-[13px] text-quiet">Operators can run a survey, which pulls the camera for ten seconds per stream.</p>
+            <p className="text-[13px] text-quiet">
+              Operators can run a survey, which pulls the camera for ten seconds per stream.
+            </p>
           )}
         </Card>
       </div>

@@ -46,7 +46,12 @@ export function FeedsPage(): ReactNode {
           ) : (
             <>
               <div className="mb-3">
-                <SearchField label="Find a feed" placeholder="Find a feed, a site, an address" value={search} onChange={setSearch} />
+                <SearchField
+                  label="Find a feed"
+                  placeholder="Find a feed, a site, an address"
+                  value={search}
+                  onChange={setSearch}
+                />
               </div>
               <ul aria-label="Feeds" className="grid gap-3 md:grid-cols-2 xl:grid-cols-3">
                 {data

@@ -54,8 +54,30 @@ const CAMERA: FoundCamera = {
     {
       name: "viaduct",
       streams: [
-        { profile: "a", codec: "H.264", width: 1280, height: 720, fps: 25, kbps: 2_000, keyframe_interval_s: 2, audio: null, address: "rtsp://192.0.2.9/main", reported_address: "rtsp://10.0.0.4/main" },
-        { profile: "b", codec: "H.264", width: 640, height: 360, fps: 12, kbps: null, keyframe_interval_s: null, audio: null, address: "rtsp://192.0.2.9/sub", reported_address: null },
+        {
+          profile: "a",
+          codec: "H.264",
+          width: 1280,
+          height: 720,
+          fps: 25,
+          kbps: 2_000,
+          keyframe_interval_s: 2,
+          audio: null,
+          address: "rtsp://192.0.2.9/main",
+          reported_address: "rtsp://10.0.0.4/main",
+        },
+        {
+          profile: "b",
+          codec: "H.264",
+          width: 640,
+          height: 360,
+          fps: 12,
+          kbps: null,
+          keyframe_interval_s: null,
+          audio: null,
+          address: "rtsp://192.0.2.9/sub",
+          reported_address: null,
+        },
       ],
     },
   ],
@@ -93,7 +115,10 @@ test("a search has no password; cameras that need one are selected first", async
     problem: "It asks for a user name and password.",
     needs_sign_in: true,
   });
-  const found = [[locked("192.0.2.9"), locked("192.0.2.66")], [{ ...CAMERA, service: "http://192.0.2.9:8080/onvif/device_service" }]];
+  const found = [
+    [locked("192.0.2.9"), locked("192.0.2.66")],
+    [{ ...CAMERA, service: "http://192.0.2.9:8080/onvif/device_service" }],
+  ];
   const calls = fakeApi(() => ({ status: 200, body: found.shift() ?? [] }));
   const user = userEvent.setup();
   draw(<FindPanel onChoose={() => undefined} />);
@@ -123,7 +148,14 @@ const RECORDER: Pattern = {
   placeholders: [
     { name: "host", kind: "text" },
     { name: "channel", kind: "number", min: 1, max: 32, offset: 0, width: 2 },
-    { name: "stream", kind: "choice", choices: [{ word: "main", value: "0" }, { word: "sub", value: "1" }] },
+    {
+      name: "stream",
+      kind: "choice",
+      choices: [
+        { word: "main", value: "0" },
+        { word: "sub", value: "1" },
+      ],
+    },
   ],
 };
 
@@ -163,14 +195,32 @@ function stream(change: Partial<SurveyStream>): SurveyStream {
 }
 
 test("a survey shows its progress, its facts, and why a stream gives nothing", async () => {
-  const begun: Survey = { id: "7", feed: "Summit", done: false, main: stream({ steps: [{ name: "connected", after_ms: 3 }] }), sub: null, advice: [] };
+  const begun: Survey = {
+    id: "7",
+    feed: "Summit",
+    done: false,
+    main: stream({ steps: [{ name: "connected", after_ms: 3 }] }),
+    sub: null,
+    advice: [],
+  };
   fakeApi(() => ({ status: 202, body: begun }));
   const id = vi.fn();
   const { client } = draw(<SurveyPanel of={{ feed: "Summit" }} onBegun={id} />);
   await userEvent.setup().click(screen.getByRole("button", { name: "Run survey" }));
   expect((await screen.findAllByText("connected")).length).toBeGreaterThan(0);
   expect(id).toHaveBeenCalledWith("7");
-  const video = { codec: "H.264", profile: "High", tier: null, level: 3.1, width: 1280, height: 720, declared_fps: 25, fps: 25, kbps: 1_800, keyframe_interval_s: 2 };
+  const video = {
+    codec: "H.264",
+    profile: "High",
+    tier: null,
+    level: 3.1,
+    width: 1280,
+    height: 720,
+    declared_fps: 25,
+    fps: 25,
+    kbps: 1_800,
+    keyframe_interval_s: 2,
+  };
   client.setQueryData(["survey", "7"], {
     ...begun,
     done: true,

@@ -34,9 +34,7 @@ export function levelOf(relay: Relay): ConditionLevel {
 }
 
 export function worstFirst(relays: readonly Relay[]): Relay[] {
-  return [...relays].sort(
-    (a, b) => severity(levelOf(b)) - severity(levelOf(a)) || a.name.localeCompare(b.name),
-  );
+  return [...relays].sort((a, b) => severity(levelOf(b)) - severity(levelOf(a)) || a.name.localeCompare(b.name));
 }
 
 export type Verdict = { title: string; detail: string };

@@ -14,7 +14,19 @@ import { useMay } from "../session";
 import { RecordNav } from "./components/RecordNav";
 import { auditQuery } from "./queries";
 
-const KINDS = ["relay", "feed", "destination", "uplink", "platform", "pattern", "alert", "contact", "person", "token", "service"];
+const KINDS = [
+  "relay",
+  "feed",
+  "destination",
+  "uplink",
+  "platform",
+  "pattern",
+  "alert",
+  "contact",
+  "person",
+  "token",
+  "service",
+];
 const ORIGINS: Record<string, string> = {
   console: "console",
   "command-line": "command line",
@@ -29,7 +41,11 @@ export function AuditPage(): ReactNode {
   const isAllowed = useMay("admin");
   return (
     <>
-      <PageHead name="Audit trail" title="Audit trail" lead="Every change with its author, origin, and the values before and after." />
+      <PageHead
+        name="Audit trail"
+        title="Audit trail"
+        lead="Every change with its author, origin, and the values before and after."
+      />
       <RecordNav />
       {isAllowed ? (
         <Entries />
@@ -48,9 +64,24 @@ function Entries(): ReactNode {
   return (
     <>
       <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3 print:hidden">
-        <SearchField label="About a record" placeholder="About: name or id" value={get("about")} onChange={(text) => set("about", text)} />
-        <SearchField label="By a person or token" placeholder="By: person or token" value={get("who")} onChange={(text) => set("who", text)} />
-        <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
+        <SearchField
+          label="About a record"
+          placeholder="About: name or id"
+          value={get("about")}
+          onChange={(text) => set("about", text)}
+        />
+        <SearchField
+          label="By a person or token"
+          placeholder="By: person or token"
+          value={get("who")}
+          onChange={(text) => set("who", text)}
+        />
+        <select
+          aria-label="Kind"
+          value={get("kind")}
+          onChange={(event) => set("kind", event.target.value)}
+          className={SELECT}
+        >
           <option value="">All kinds</option>
           {KINDS.map((kind) => (
             <option key={kind}>{kind}</option>

@@ -40,7 +40,11 @@ export function LogbookPage(): ReactNode {
   const lines = useQuery(logbookQuery(filter));
   return (
     <>
-      <PageHead name="Logbook" title="Logbook" lead="Events with their fault domain, and changes by people. Newest first." />
+      <PageHead
+        name="Logbook"
+        title="Logbook"
+        lead="Events with their fault domain, and changes by people. Newest first."
+      />
       <RecordNav />
       <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3 print:hidden">
         <SearchField
@@ -49,19 +53,34 @@ export function LogbookPage(): ReactNode {
           value={get("about")}
           onChange={(about) => set("about", about)}
         />
-        <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
+        <select
+          aria-label="Kind"
+          value={get("kind")}
+          onChange={(event) => set("kind", event.target.value)}
+          className={SELECT}
+        >
           <option value="">All kinds</option>
           {KINDS.map((kind) => (
             <option key={kind}>{kind}</option>
           ))}
         </select>
-        <select aria-label="Side" value={get("side")} onChange={(event) => set("side", event.target.value)} className={SELECT}>
+        <select
+          aria-label="Side"
+          value={get("side")}
+          onChange={(event) => set("side", event.target.value)}
+          className={SELECT}
+        >
           <option value="">All fault domains</option>
           {SIDES.map((side) => (
             <option key={side}>{side}</option>
           ))}
         </select>
-        <select aria-label="Origin" value={get("changes")} onChange={(event) => set("changes", event.target.value)} className={SELECT}>
+        <select
+          aria-label="Origin"
+          value={get("changes")}
+          onChange={(event) => set("changes", event.target.value)}
+          className={SELECT}
+        >
           <option value="">Events and changes</option>
           <option value="yes">Changes by people</option>
           <option value="no">Events</option>
@@ -73,7 +92,11 @@ export function LogbookPage(): ReactNode {
             {data.length === 0 && <p className="text-quiet">No lines match this filter.</p>}
             <LogLines entries={data.toReversed()} />
             {data.length >= limit && limit < MAX_LIMIT && (
-              <Button className="mt-3" disabled={lines.isFetching} onClick={() => setLimit(Math.min(MAX_LIMIT, limit * 2))}>
+              <Button
+                className="mt-3"
+                disabled={lines.isFetching}
+                onClick={() => setLimit(Math.min(MAX_LIMIT, limit * 2))}
+              >
                 Show older entries ({grouped(data.length)} shown)
               </Button>
             )}

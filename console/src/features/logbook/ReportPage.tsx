@@ -24,7 +24,11 @@ export function ReportPage(): ReactNode {
       <PageHead
         name={`Report ${month}`}
         title={`Report, ${monthText(month)}`}
-        lead={report.data === undefined ? "" : `${dayAndTime(report.data.from)} to ${dayAndTime(report.data.to)}. Months are counted in UTC.`}
+        lead={
+          report.data === undefined
+            ? ""
+            : `${dayAndTime(report.data.from)} to ${dayAndTime(report.data.to)}. Months are counted in UTC.`
+        }
         actions={
           <>
             <select
@@ -39,10 +43,16 @@ export function ReportPage(): ReactNode {
                 </option>
               ))}
             </select>
-            <Button disabled={report.data === undefined} onClick={() => report.data !== undefined && save(report.data, "sums")}>
+            <Button
+              disabled={report.data === undefined}
+              onClick={() => report.data !== undefined && save(report.data, "sums")}
+            >
               Sums as CSV
             </Button>
-            <Button disabled={report.data === undefined} onClick={() => report.data !== undefined && save(report.data, "outages")}>
+            <Button
+              disabled={report.data === undefined}
+              onClick={() => report.data !== undefined && save(report.data, "outages")}
+            >
               Outages as CSV
             </Button>
             <Button onClick={() => window.print()}>Print</Button>

@@ -28,7 +28,18 @@ test("a change shows who made it, from where, and what was there before and afte
     { field: "site", before: null, after: "Fell Yard" },
     { field: "password", before: null, after: null },
   ];
-  const calls = fakeApi(() => ({ status: 200, body: [entry(2, { fields }), entry(1, { origin: "site-book", action: "added", address: null, fields: [{ field: "url", before: null, after: "rtsp://192.0.2.7/main" }] })] }));
+  const calls = fakeApi(() => ({
+    status: 200,
+    body: [
+      entry(2, { fields }),
+      entry(1, {
+        origin: "site-book",
+        action: "added",
+        address: null,
+        fields: [{ field: "url", before: null, after: "rtsp://192.0.2.7/main" }],
+      }),
+    ],
+  }));
   draw(<AuditPage />, { at: "/audit?about=Summit" });
   const lines = within(await screen.findByRole("region", { name: "Changes" })).getAllByRole("listitem");
   expect(lines[0]?.textContent).toContain("changed by chief · console, 192.0.2.44");

@@ -8,5 +8,9 @@ export function months(now: Date, count: number = 13): string[] {
 
 /** Formats a month. */
 export function monthText(month: string): string {
-  return new Date(`${month}-01T00:00:00Z`).toLocaleDateString("en-GB", { month: "long", year: "numeric", timeZone: "UTC" });
+  return new Date(`${month}-01T00:00:00Z`).toLocaleDateString("en-GB", {
+    month: "long",
+    year: "numeric",
+    timeZone: "UTC",
+  });
 }

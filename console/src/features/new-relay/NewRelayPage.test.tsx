@@ -27,7 +27,11 @@ test("the path goes from a saved camera and a saved destination to a start", asy
   const check = { subject: "Summit", check: "audio", level: "warn", reason: "no audio", next_step: null };
   let saved = false;
   const calls = fakeApi((call) => {
-    const ours = relay("Summit", { wanted: "off", feed: { ...relay("x").feed, name: "Summit" }, pushes: [push("Bramble TV", { state: "off" })] });
+    const ours = relay("Summit", {
+      wanted: "off",
+      feed: { ...relay("x").feed, name: "Summit" },
+      pushes: [push("Bramble TV", { state: "off" })],
+    });
     switch (`${call.method} ${call.path}`) {
       case "GET /api/v1/feeds":
         return { status: 200, body: [keptFeed("Summit")] };
@@ -75,7 +79,10 @@ test("the path goes from a saved camera and a saved destination to a start", asy
 });
 
 test("what was begun is there again, and steps can be gone back to", async () => {
-  window.localStorage.setItem("yonder-new-relay", JSON.stringify({ step: "destination", feed: "Summit", to: [], name: "", survey: "" }));
+  window.localStorage.setItem(
+    "yonder-new-relay",
+    JSON.stringify({ step: "destination", feed: "Summit", to: [], name: "", survey: "" }),
+  );
   fakeApi(() => ({ status: 200, body: [] }));
   const user = userEvent.setup();
   drawPath();

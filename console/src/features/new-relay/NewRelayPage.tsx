@@ -76,7 +76,9 @@ function Path({ draft, onStep }: { draft: Draft; onStep: (step: Step) => void })
                 aria-hidden="true"
                 className={`block size-[21px] rounded-full border-[3px] ${at === here ? "border-ink bg-flow" : at < here ? "border-flow bg-card" : "border-edge bg-card"}`}
               />
-              <span className={`mt-1 block truncate text-[13px] sm:text-sm ${at === here ? "font-[650]" : "font-[550]"}`}>
+              <span
+                className={`mt-1 block truncate text-[13px] sm:text-sm ${at === here ? "font-[650]" : "font-[550]"}`}
+              >
                 {step.label}
               </span>
               <span className="block truncate text-[12.5px] text-quiet">{said[step.value]}</span>

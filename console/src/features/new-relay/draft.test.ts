@@ -26,7 +26,11 @@ test.each(["not json", "7", '{"step":"elsewhere"}', '{"step":"camera","feed":"a"
 
 test("a step opens once what it builds upon is there", () => {
   const draft = { step: "camera" as const, feed: "", to: [], name: "", survey: "" };
-  expect(["survey", "destination", "check"].map((step) => isOpen(draft, step as "survey"))).toEqual([false, false, false]);
+  expect(["survey", "destination", "check"].map((step) => isOpen(draft, step as "survey"))).toEqual([
+    false,
+    false,
+    false,
+  ]);
   expect(isOpen({ ...draft, feed: "Summit" }, "destination")).toBe(true);
   expect(isOpen({ ...draft, feed: "Summit" }, "check")).toBe(false);
   expect(isOpen({ ...draft, feed: "Summit", to: ["A"] }, "check")).toBe(true);

@@ -93,7 +93,11 @@ test("a new platform may begin with another one's rules", async () => {
   await user.type(await screen.findByLabelText("Name"), "Fell Vision");
   await user.selectOptions(screen.getByLabelText("Copy the rules of"), "Bramble TV");
   await user.click(screen.getByRole("button", { name: "Add platform" }));
-  expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Fell Vision", rules: {}, like: "Bramble TV" });
+  expect(calls.find((call) => call.method === "POST")?.body).toEqual({
+    name: "Fell Vision",
+    rules: {},
+    like: "Bramble TV",
+  });
 });
 
 test.each(["viewer", "operator"] as const)("a %s reads sheets and changes none", async (role) => {

@@ -27,7 +27,10 @@ export function useAddPlatform(): UseMutationResult<Platform, Error, NewPlatform
 }
 
 /** Changes rules of a platform as it was at the given revision. */
-export function useEditPlatform(name: string, revision?: number): UseMutationResult<Platform, Error, Record<string, string>> {
+export function useEditPlatform(
+  name: string,
+  revision?: number,
+): UseMutationResult<Platform, Error, Record<string, string>> {
   return useChange((rules) => call<Platform>("PATCH", ["platforms", name], { rules }, revision));
 }
 

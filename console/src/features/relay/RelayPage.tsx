@@ -49,7 +49,8 @@ function RelayView({ relay }: { relay: Relay }): ReactNode {
   const destinations = useQuery(destinationsQuery());
   const day = useQuery(dayQuery());
   const bands = day.data?.relays.find((each) => each.name === relay.name)?.bands;
-  const failed = change.error instanceof ApiError && change.error.code === "relay.preflight-failed" ? change.error : null;
+  const failed =
+    change.error instanceof ApiError && change.error.code === "relay.preflight-failed" ? change.error : null;
   return (
     <>
       <PageHead
@@ -124,7 +125,9 @@ function Lead({ relay }: { relay: Relay }): ReactNode {
     ...(needsAttention(condition.level) && condition.about.length > 0 ? [listed(condition.about)] : []),
     `${live} of ${counted(pushes.length, "push", "pushes")} live${others.length > 0 && !isOff(relay.wanted) ? `, ${listed(others)}` : ""}`,
     ...(isOff(relay.wanted) ? [] : [`${going} going out`]),
-    ...(relay.on_air == null ? [] : [relay.on_air.now ? "on air" : "off air", `${relay.on_air.windows.join(", ")} in ${relay.on_air.zone}`]),
+    ...(relay.on_air == null
+      ? []
+      : [relay.on_air.now ? "on air" : "off air", `${relay.on_air.windows.join(", ")} in ${relay.on_air.zone}`]),
   ];
   return <span className="inline-block first-letter:uppercase">{parts.join(" · ")}</span>;
 }

@@ -22,7 +22,10 @@ vi.mock("uplot", () => ({
     destroy(): void {}
   },
 }));
-vi.mock("../preview", () => ({ LivePicture: ({ feed: name }: { feed: string }) => <p>picture of {name}</p>, PreviewDialog: () => null }));
+vi.mock("../preview", () => ({
+  LivePicture: ({ feed: name }: { feed: string }) => <p>picture of {name}</p>,
+  PreviewDialog: () => null,
+}));
 
 const RATES = { from: "2026-11-26T03:00:00Z", step_s: 1, feed: [1, 2], pushes: [], outages: [] };
 const VIDEO = {
@@ -63,7 +66,13 @@ function drawPage(shown: Relay, role: Role = "admin") {
 }
 
 test("a relay shows its picture, its facts, its pushes and what they add up to", async () => {
-  drawPage(relay("Summit", { site: "Fell", feed: feed({ video: VIDEO }), pushes: [push("Bramble TV"), push("Marrow Hall", { state: "dialing" })] }));
+  drawPage(
+    relay("Summit", {
+      site: "Fell",
+      feed: feed({ video: VIDEO }),
+      pushes: [push("Bramble TV"), push("Marrow Hall", { state: "dialing" })],
+    }),
+  );
   expect(await screen.findByText(/^picture of/)).toBeTruthy();
   expect(screen.getByText(/H\.264 High 3\.1 · 1280×720 · 25\.0 fps/)).toBeTruthy();
   expect(screen.getByText(/1 of 2 pushes live, Marrow Hall dialing/)).toBeTruthy();
@@ -110,7 +119,13 @@ test("taking a push out says whose broadcast ends, and keeps the others", async 
 });
 
 test("a preflight is run by opening it, and tells the worst first", async () => {
-  const check = (level: string, reason: string) => ({ subject: "Bramble TV", check: level, level, reason, next_step: "Look." });
+  const check = (level: string, reason: string) => ({
+    subject: "Bramble TV",
+    check: level,
+    level,
+    reason,
+    next_step: "Look.",
+  });
   answers["POST /api/v1/relays/Summit/preflight"] = {
     relay: "Summit",
     level: "fail",
@@ -121,16 +136,28 @@ test("a preflight is run by opening it, and tells the worst first", async () => 
   drawPage(relay("Summit"));
   await user.click(await screen.findByRole("button", { name: "Preflight" }));
   const checks = await screen.findByRole("list", { name: "Checks" });
-  expect(within(checks).getAllByRole("listitem").map((item) => item.textContent?.slice(0, 4))).toEqual(["fail", "warn", "pass"]);
+  expect(
+    within(checks)
+      .getAllByRole("listitem")
+      .map((item) => item.textContent?.slice(0, 4)),
+  ).toEqual(["fail", "warn", "pass"]);
 });
 
 test("the steps of a dial tell what is done, what is waited for and what is to come", () => {
   const expected = ["name found", "connected", "greeted", "key accepted"] as const;
   const since = new Date(Date.now() - 4_000).toISOString();
-  const steps = [{ name: "name found", after_ms: 2 }, { name: "connected", after_ms: 1_240 }] as const;
+  const steps = [
+    { name: "name found", after_ms: 2 },
+    { name: "connected", after_ms: 1_240 },
+  ] as const;
   draw(<DialSteps expected={expected} steps={steps} end="live" state="dialing" since={since} />);
   const items = screen.getAllByRole("listitem");
-  expect(items.map((item) => item.textContent)).toEqual(["name found2 ms", "connected1.2 s", "greeted4 s", "key accepted (to come)"]);
+  expect(items.map((item) => item.textContent)).toEqual([
+    "name found2 ms",
+    "connected1.2 s",
+    "greeted4 s",
+    "key accepted (to come)",
+  ]);
   expect(items[2]?.getAttribute("aria-current")).toBe("step");
 });
 
@@ -140,9 +167,24 @@ test("a push that lags says what gets through of what it needs", () => {
     kbps: 410,
     frames_dropped: 142,
     cause: cause({ code: "push.too-slow", side: "network", message: "The steps is too slow." }),
-    link: { latency_ms: 120, rtt_ms: 84, sent: 1000, lost: 21, retransmitted: 19, dropped: 0, estimated_bandwidth_kbps: null, encrypted: true },
+    link: {
+      latency_ms: 120,
+      rtt_ms: 84,
+      sent: 1000,
+      lost: 21,
+      retransmitted: 19,
+      dropped: 0,
+      estimated_bandwidth_kbps: null,
+      encrypted: true,
+    },
   });
-  draw(<PushCard relay={relay("Summit", { feed: feed({ video: VIDEO }) })} push={slow} destination={destination("Marrow Hall", { protocol: "srt" })} />);
+  draw(
+    <PushCard
+      relay={relay("Summit", { feed: feed({ video: VIDEO }) })}
+      push={slow}
+      destination={destination("Marrow Hall", { protocol: "srt" })}
+    />,
+  );
   const card = screen.getByRole("region", { name: "Marrow Hall" });
   expect(card.textContent).toContain("410 of 2\u202f180 kbit/s");
   expect(card.textContent).toContain("Network side.");
@@ -151,7 +193,13 @@ test("a push that lags says what gets through of what it needs", () => {
 
 test("a warning of a live push is shown", () => {
   const warning = "The server has not announced that it takes H.265.";
-  draw(<PushCard relay={relay("Summit")} push={push("Marrow Hall", { warning })} destination={destination("Marrow Hall")} />);
+  draw(
+    <PushCard
+      relay={relay("Summit")}
+      push={push("Marrow Hall", { warning })}
+      destination={destination("Marrow Hall")}
+    />,
+  );
   expect(screen.getByRole("region", { name: "Marrow Hall" }).textContent).toContain(warning);
 });
 
@@ -166,14 +214,20 @@ test("settings send windows line by line, and a zone only with times", async () 
   await user.clear(screen.getByLabelText("Time zone"));
   await user.type(screen.getByLabelText("Time zone"), "Europe/Lisbon");
   await user.click(screen.getByRole("button", { name: "Save" }));
-  expect(calls.at(-1)?.body).toMatchObject({ on_air: ["mon-fri 08:00-18:00", "sat 09:30-13:00"], zone: "Europe/Lisbon" });
+  expect(calls.at(-1)?.body).toMatchObject({
+    on_air: ["mon-fri 08:00-18:00", "sat 09:30-13:00"],
+    zone: "Europe/Lisbon",
+  });
 });
 
 test("a holding picture is uploaded as it is, and taken back", async () => {
   answers["PUT /api/v1/relays/Summit/holding-picture"] = null;
   const user = userEvent.setup();
   draw(<RelaySettings relay={relay("Summit", { holding_picture: true })} onDone={() => undefined} />);
-  await user.upload(screen.getByLabelText("Choose another image"), new File(["png"], "pause.png", { type: "image/png" }));
+  await user.upload(
+    screen.getByLabelText("Choose another image"),
+    new File(["png"], "pause.png", { type: "image/png" }),
+  );
   await user.click(screen.getByRole("button", { name: "Use the default image" }));
   const done = calls.filter((call) => call.path.endsWith("holding-picture")).map((call) => call.method);
   expect(done).toEqual(["PUT", "DELETE"]);

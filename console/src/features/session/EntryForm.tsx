@@ -22,7 +22,14 @@ export function EntryForm({ title, lead, action, code, note }: Props): ReactNode
     <EntryCard title={title} lead={lead}>
       <form onSubmit={submit} className="grid gap-4">
         {note}
-        <Field label="Name" autoComplete="username" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
+        <Field
+          label="Name"
+          autoComplete="username"
+          autoFocus
+          required
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
         <Field
           label="Password"
           type="password"

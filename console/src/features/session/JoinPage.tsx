@@ -33,7 +33,11 @@ export function JoinPage(): ReactNode {
   return (
     <EntryCard
       title={`Welcome, ${name}`}
-      lead={resets ? "Choose a new password. Your other sessions end." : `${by} invites you as ${role}: who ${may?.help ?? ""}.`}
+      lead={
+        resets
+          ? "Choose a new password. Your other sessions end."
+          : `${by} invites you as ${role}: who ${may?.help ?? ""}.`
+      }
     >
       <form onSubmit={submit} className="grid gap-4">
         <input type="text" autoComplete="username" value={name} readOnly hidden />

@@ -16,7 +16,13 @@ export function SignInAgain({ onDone }: { onDone: () => void }): ReactNode {
   };
   return (
     <form onSubmit={submit} aria-label="Sign in again" className="mt-2 flex flex-wrap items-end gap-3">
-      <Field label="Name" autoComplete="username" required value={name} onChange={(event) => setName(event.target.value)} />
+      <Field
+        label="Name"
+        autoComplete="username"
+        required
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+      />
       <Field
         label="Password"
         type="password"

@@ -11,7 +11,7 @@ export function SignInPage({ serviceAway }: { serviceAway: boolean }): ReactNode
   return (
     <EntryForm
       title="Sign in"
-      lead="to see what is on the air, and to look after it."
+      lead="to see and control the relays of this service."
       action="Sign in"
       code={null}
       note={note}

@@ -87,7 +87,8 @@ function SessionLine({ session }: { session: Session }): ReactNode {
         <strong className="font-[650]">{session.person}</strong> {agentText(session.agent)}
         {session.this && <span className="text-flow"> · this one</span>}
         <span className="block text-[12.5px] text-quiet">
-          since {dayAndTime(session.since)}, last seen {dayAndTime(session.seen)}{session.address && `, from ${session.address}`}
+          since {dayAndTime(session.since)}, last seen {dayAndTime(session.seen)}
+          {session.address && `, from ${session.address}`}
         </span>
       </span>
       {!session.this && (

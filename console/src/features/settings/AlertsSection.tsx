@@ -43,7 +43,10 @@ export function AlertsSection(): ReactNode {
         <QueryBoundary query={alerts}>
           {(data) =>
             data.length === 0 ? (
-              <p className="text-quiet">No alerts yet. An alert notifies contacts when it fires, optionally at intervals, and when it is resolved.</p>
+              <p className="text-quiet">
+                No alerts yet. An alert notifies contacts when it fires, optionally at intervals, and when it is
+                resolved.
+              </p>
             ) : (
               <ul className="grid gap-3">
                 {data.map((alert) => (
@@ -109,14 +112,19 @@ function AlertLine({ alert, contacts }: { alert: Alert; contacts: readonly Conta
             <span className="text-quiet">· acknowledged</span>
           ) : (
             <May role="operator">
-              <Button disabled={acknowledge.isPending} onClick={() => acknowledge.mutate({ name: alert.name, subject: open.subject })}>
+              <Button
+                disabled={acknowledge.isPending}
+                onClick={() => acknowledge.mutate({ name: alert.name, subject: open.subject })}
+              >
                 Acknowledge
               </Button>
             </May>
           )}
         </p>
       ))}
-      {alert.muted_until != null && <p className="text-[13px] text-wait">Muted until {dayAndTime(alert.muted_until)}.</p>}
+      {alert.muted_until != null && (
+        <p className="text-[13px] text-wait">Muted until {dayAndTime(alert.muted_until)}.</p>
+      )}
       <div className="flex flex-wrap gap-2">
         <May role="operator">
           {alert.muted_until == null ? (
@@ -167,14 +175,20 @@ function ContactLine({ contact }: { contact: Contact }): ReactNode {
     <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
       <p>
         <strong className="font-[650]">{contact.name}</strong>:{" "}
-        <span className="break-all">{channel.type === "webhook" ? channel.url : `mail to ${listed(channel.to)} by ${channel.server}`}</span>
+        <span className="break-all">
+          {channel.type === "webhook" ? channel.url : `mail to ${listed(channel.to)} by ${channel.server}`}
+        </span>
         <span className="text-quiet">{secretText(contact)}</span>
       </p>
       <May role="admin">
         <div className="flex gap-2">
           <Button
             disabled={test.isPending}
-            onClick={() => test.mutate(contact.name, { onSuccess: () => showToast(`${contact.name} was notified; it is marked as a test.`) })}
+            onClick={() =>
+              test.mutate(contact.name, {
+                onSuccess: () => showToast(`${contact.name} was notified; it is marked as a test.`),
+              })
+            }
           >
             {test.isPending ? "Sending …" : "Test"}
           </Button>

@@ -26,14 +26,17 @@ export function BackupSection(): ReactNode {
   const book = useMutation({
     mutationFn: fetchBook,
     onSuccess: (all) =>
-      saveFile(stamped("yonder-records", "json"), new Blob([JSON.stringify(all, null, 2)], { type: "application/json" })),
+      saveFile(
+        stamped("yonder-records", "json"),
+        new Blob([JSON.stringify(all, null, 2)], { type: "application/json" }),
+      ),
   });
   return (
     <div className="grid items-start gap-4 lg:grid-cols-[400px_minmax(0,1fr)]">
       <Card title="Backup" label="Backup">
         <p className="text-[13px] text-quiet">
-          A copy of all records as they are now, taken while everything runs. Keys and passwords in it stay sealed: it is of
-          can be used only with the master key. <code>yonder restore</code> puts it back.
+          A copy of all records as they are now, taken while everything runs. Keys and passwords in it stay sealed: it
+          is of can be used only with the master key. <code>yonder restore</code> puts it back.
         </p>
         <div className="mt-3 flex flex-wrap gap-2">
           <May role="admin">
@@ -60,9 +63,7 @@ export function BackupSection(): ReactNode {
           </button>
         }
       >
-        <QueryBoundary query={checks}>
-          {(data) => <Checks checks={data} />}
-        </QueryBoundary>
+        <QueryBoundary query={checks}>{(data) => <Checks checks={data} />}</QueryBoundary>
       </Card>
     </div>
   );

@@ -149,8 +149,8 @@ function MadeLink({ made }: { made: MadeInvitation }): ReactNode {
     <div className="grid gap-1.5">
       <Copy label="Link" text={`${window.location.origin}/join#${made.code}`} />
       <p className="text-[12.5px] text-quiet">
-        Send it to {made.invitation.name}. It works once, until {dayAndTime(made.invitation.expires)}, and is not
-        shown again.
+        Send it to {made.invitation.name}. It works once, until {dayAndTime(made.invitation.expires)}, and is not shown
+        again.
       </p>
     </div>
   );

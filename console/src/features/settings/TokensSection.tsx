@@ -93,7 +93,12 @@ function TokenForm(): ReactNode {
         error={fieldError(add.error, "name")}
       />
       <RoleField value={role} onChange={setRole} />
-      <SelectField label="Expires after" value={days} onChange={(event) => setDays(event.target.value)} choices={LIVES} />
+      <SelectField
+        label="Expires after"
+        value={days}
+        onChange={(event) => setDays(event.target.value)}
+        choices={LIVES}
+      />
       {add.error !== null && <ErrorMessage error={add.error} />}
       <Button kind="strong" type="submit" disabled={add.isPending}>
         Create token

@@ -7,7 +7,15 @@ import type { Alert } from "../../api/types";
 import { draw, fakeApi, type Call } from "../../test/render";
 import { AlertsSection } from "./AlertsSection";
 
-const DOWN: Alert = { name: "Night down", when: "down 60s", about: null, to: [], repeat_s: 3600, open: [], muted_until: null };
+const DOWN: Alert = {
+  name: "Night down",
+  when: "down 60s",
+  about: null,
+  to: [],
+  repeat_s: 3600,
+  open: [],
+  muted_until: null,
+};
 const OPEN = { subject: "Viaduct", message: "is down since 1 min", since: "2026-11-26T03:00:00Z", acknowledged: false };
 
 /** An API with one alert, which changes as its calls say. */
@@ -69,5 +77,9 @@ test.each([
   draw(<AlertsSection />, { role });
   const item = await line();
   expect(item.textContent).toContain("to Night phone");
-  expect(within(item).queryAllByRole("button").map((button) => button.textContent)).toEqual(buttons);
+  expect(
+    within(item)
+      .queryAllByRole("button")
+      .map((button) => button.textContent),
+  ).toEqual(buttons);
 });

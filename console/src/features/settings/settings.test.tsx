@@ -13,18 +13,54 @@ const ANSWERS: Record<string, unknown> = {
     { name: "night desk", role: "admin", since: "2026-11-01T00:00:00Z", seen: "2026-11-26T03:00:00Z" },
     { name: "guest", role: "viewer", since: "2026-11-02T00:00:00Z", seen: null },
   ],
-  "GET /api/v1/invitations": [{ name: "Signal box", role: "operator", resets: false, by: "night desk", expires: "2026-11-29T00:00:00Z" }],
+  "GET /api/v1/invitations": [
+    { name: "Signal box", role: "operator", resets: false, by: "night desk", expires: "2026-11-29T00:00:00Z" },
+  ],
   "POST /api/v1/invitations": {
     invitation: { name: "Porter", role: "operator", resets: false, by: "night desk", expires: "2026-11-29T00:00:00Z" },
     code: "one-time-code",
   },
   "GET /api/v1/sessions": [
-    { id: "aa", person: "night desk", agent: "", since: "2026-11-26T00:00:00Z", seen: "2026-11-26T03:00:00Z", expires: "2026-12-03T00:00:00Z", this: true },
-    { id: "bb", person: "guest", agent: "", since: "2026-11-26T00:00:00Z", seen: "2026-11-26T03:00:00Z", expires: "2026-12-03T00:00:00Z", this: false },
+    {
+      id: "aa",
+      person: "night desk",
+      agent: "",
+      since: "2026-11-26T00:00:00Z",
+      seen: "2026-11-26T03:00:00Z",
+      expires: "2026-12-03T00:00:00Z",
+      this: true,
+    },
+    {
+      id: "bb",
+      person: "guest",
+      agent: "",
+      since: "2026-11-26T00:00:00Z",
+      seen: "2026-11-26T03:00:00Z",
+      expires: "2026-12-03T00:00:00Z",
+      this: false,
+    },
   ],
-  "GET /api/v1/tokens": [{ name: "Wall", role: "viewer", by: "night desk", since: "2026-11-01T00:00:00Z", expires: "2026-11-20T00:00:00Z", void: true, used: null }],
+  "GET /api/v1/tokens": [
+    {
+      name: "Wall",
+      role: "viewer",
+      by: "night desk",
+      since: "2026-11-01T00:00:00Z",
+      expires: "2026-11-20T00:00:00Z",
+      void: true,
+      used: null,
+    },
+  ],
   "POST /api/v1/tokens": {
-    token: { name: "Counter", role: "viewer", by: "night desk", since: "2026-11-26T00:00:00Z", expires: null, void: false, used: null },
+    token: {
+      name: "Counter",
+      role: "viewer",
+      by: "night desk",
+      since: "2026-11-26T00:00:00Z",
+      expires: null,
+      void: false,
+      used: null,
+    },
     secret: "shown-once",
   },
   "GET /api/v1/alerts": [
@@ -37,7 +73,9 @@ const ANSWERS: Record<string, unknown> = {
       open: [{ subject: "Viaduct", message: "It does not answer.", since: "2026-11-26T03:00:00Z" }],
     },
   ],
-  "GET /api/v1/contacts": [{ name: "Desk", channel: { type: "webhook", url: "https://desk.example.net/yonder" }, has_secret: true }],
+  "GET /api/v1/contacts": [
+    { name: "Desk", channel: { type: "webhook", url: "https://desk.example.net/yonder" }, has_secret: true },
+  ],
   "POST /api/v1/contacts": {
     contact: { name: "Phone", channel: { type: "webhook", url: "https://phone.example.net/" }, has_secret: true },
     secret: "made-secret",
@@ -73,7 +111,10 @@ test("roles are changed in place, and a removal says what it does", async () => 
   const calls = drawSection("people");
   const user = userEvent.setup();
   await user.selectOptions(await screen.findByLabelText("Role of guest"), "operator");
-  expect(calls.find((call) => call.method === "PATCH")).toMatchObject({ path: "/api/v1/people/guest", body: { role: "operator" } });
+  expect(calls.find((call) => call.method === "PATCH")).toMatchObject({
+    path: "/api/v1/people/guest",
+    body: { role: "operator" },
+  });
   await user.click(screen.getAllByRole("button", { name: "Remove" })[1] as HTMLElement);
   expect(screen.getByRole("alertdialog").textContent).toContain("signed out everywhere");
   await user.click(screen.getByRole("button", { name: "Remove and sign out" }));
@@ -86,7 +127,10 @@ test("a password is changed with the current one, and neither stays in its field
   await user.type(await screen.findByLabelText("Current password"), "three lamps");
   await user.type(screen.getByLabelText("New password"), "a lamp in the window");
   await user.click(screen.getByRole("button", { name: "Change the password" }));
-  expect(calls.find((call) => call.method === "POST")?.body).toEqual({ current: "three lamps", new: "a lamp in the window" });
+  expect(calls.find((call) => call.method === "POST")?.body).toEqual({
+    current: "three lamps",
+    new: "a lamp in the window",
+  });
   await screen.findAllByText(/Your password is changed/);
   expect(screen.getByLabelText<HTMLInputElement>("New password").value).toBe("");
   expect(screen.queryByRole("tab", { name: "People" })).toBeNull();

@@ -47,7 +47,10 @@ export function readTrigger(line: string): { kind: TriggerKind; blanks: Blanks }
       return { kind, blanks: DEFAULT_BLANKS };
     case "rate-below":
     case "rate-above":
-      return { kind, blanks: { ...DEFAULT_BLANKS, rate: part(1, DEFAULT_BLANKS.rate), time: part(2, DEFAULT_BLANKS.time) } };
+      return {
+        kind,
+        blanks: { ...DEFAULT_BLANKS, rate: part(1, DEFAULT_BLANKS.rate), time: part(2, DEFAULT_BLANKS.time) },
+      };
     case "key-expires":
       return { kind, blanks: { ...DEFAULT_BLANKS, days: part(1, DEFAULT_BLANKS.days).replace(/d$/, "") } };
     case "allowance":

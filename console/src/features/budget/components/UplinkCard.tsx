@@ -64,7 +64,8 @@ export function UplinkCard({ budget, daysLeft }: { budget: UplinkBudget; daysLef
             confirm="Remove uplink"
             onConfirm={() => remove.mutate(uplink.name)}
           >
-            Running broadcasts are not affected. Preflights no longer include the uplink, and its traffic figures of this month are deleted.
+            Running broadcasts are not affected. Preflights no longer include the uplink, and its traffic figures of
+            this month are deleted.
           </ConfirmDialog>
         </div>
         {remove.error !== null && <ErrorMessage error={remove.error} />}

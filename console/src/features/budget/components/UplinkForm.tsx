@@ -24,7 +24,8 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
   const [device, setDevice] = useState(uplink?.interface ?? "");
   const [backup, setBackup] = useState(uplink?.backup ?? false);
   const submit = () => {
-    const binding = uplink === null ? { ...some("source", source), ...some("interface", device) } : { source, interface: device };
+    const binding =
+      uplink === null ? { ...some("source", source), ...some("interface", device) } : { source, interface: device };
     save.mutate(
       {
         name,
@@ -38,8 +39,19 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
     );
   };
   return (
-    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={uplink === null ? "Add uplink" : "Save"}>
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(save.error, "name")} />
+    <Form
+      onSubmit={submit}
+      error={save.error}
+      disabled={save.isPending}
+      action={uplink === null ? "Add uplink" : "Save"}
+    >
+      <Field
+        label="Name"
+        required
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        error={fieldError(save.error, "name")}
+      />
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Upload rate"

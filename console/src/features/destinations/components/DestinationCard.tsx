@@ -124,7 +124,10 @@ function keyText(destination: Destination): ReactNode {
     <>
       {listed(parts)}
       {expires != null && (
-        <strong className={Date.parse(expires) - Date.now() < 7 * 86_400_000 ? "text-block" : ""}> · expires {day(expires)}</strong>
+        <strong className={Date.parse(expires) - Date.now() < 7 * 86_400_000 ? "text-block" : ""}>
+          {" "}
+          · expires {day(expires)}
+        </strong>
       )}
     </>
   );

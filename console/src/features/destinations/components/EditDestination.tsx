@@ -49,7 +49,13 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
   return (
     <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Save">
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fieldErrorOf("name")} />
+        <Field
+          label="Name"
+          required
+          value={typed.name}
+          onChange={(event) => set({ name: event.target.value })}
+          error={fieldErrorOf("name")}
+        />
         <PlatformChoice value={typed.platform} onChange={(platform) => set({ platform })} />
       </div>
       <Field

@@ -42,7 +42,9 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
       },
       {
         onSuccess: (stored) => {
-          showToast(`${destination.name} has a new ${key === "" ? "passphrase" : `key that ends in ${stored.destination.key?.ending ?? "…"}`}.`);
+          showToast(
+            `${destination.name} has a new ${key === "" ? "passphrase" : `key that ends in ${stored.destination.key?.ending ?? "…"}`}.`,
+          );
           onDone();
         },
         onError: () => {
@@ -53,7 +55,12 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
     );
   };
   return (
-    <Form onSubmit={submit} error={rekey.error} disabled={rekey.isPending || (key === "" && passphrase === "")} action="Roll key">
+    <Form
+      onSubmit={submit}
+      error={rekey.error}
+      disabled={rekey.isPending || (key === "" && passphrase === "")}
+      action="Roll key"
+    >
       <SecretField
         label="New stream key"
         autoFocus

@@ -33,7 +33,9 @@ function Revealed({ name }: { name: string }): ReactNode {
     <div className="grid gap-3">
       {reveal.data.key != null && <Copy label="Stream key" text={reveal.data.key} />}
       {reveal.data.passphrase != null && <Copy label="Passphrase" text={reveal.data.passphrase} />}
-      {reveal.data.key == null && reveal.data.passphrase == null && <p className="text-quiet">This destination has no secret.</p>}
+      {reveal.data.key == null && reveal.data.passphrase == null && (
+        <p className="text-quiet">This destination has no secret.</p>
+      )}
     </div>
   );
 }

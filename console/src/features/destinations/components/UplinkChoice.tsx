@@ -28,7 +28,9 @@ export function UplinkChoice({ chosen, onChange }: Props): ReactNode {
           />
         );
       })}
-      <p className="text-[12.5px] text-quiet">The first uplink is preferred; pushes fail over to the next one, and back.</p>
+      <p className="text-[12.5px] text-quiet">
+        The first uplink is preferred; pushes fail over to the next one, and back.
+      </p>
     </fieldset>
   );
 }

@@ -53,7 +53,12 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
   };
   const fieldErrorOf = (field: string) => fieldError(error, field);
   return (
-    <Form onSubmit={submit} error={error} disabled={isPending} action={action ?? (feed === undefined ? "Save camera" : "Save")}>
+    <Form
+      onSubmit={submit}
+      error={error}
+      disabled={isPending}
+      action={action ?? (feed === undefined ? "Save camera" : "Save")}
+    >
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"
@@ -91,7 +96,12 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
         error={fieldErrorOf("sub_url")}
       />
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fieldErrorOf("user")} />
+        <Field
+          label="User name"
+          value={typed.user}
+          onChange={(event) => set({ user: event.target.value })}
+          error={fieldErrorOf("user")}
+        />
         <SecretField
           label="Password"
           placeholder={passwordHint(feed)}
@@ -118,7 +128,16 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
   );
 }
 
-type Typed = { name: string; url: string; sub: string; user: string; password: string; transport: Transport; pin: string; site: string };
+type Typed = {
+  name: string;
+  url: string;
+  sub: string;
+  user: string;
+  password: string;
+  transport: Transport;
+  pin: string;
+  site: string;
+};
 
 function added(typed: Typed): NewFeed {
   const text = (name: keyof NewFeed, value: string) => (value.trim() === "" ? {} : { [name]: value });

@@ -52,7 +52,12 @@ export function FindPanel({ onChoose }: { onChoose: (draft: FeedDraft) => void }
           value={user}
           onChange={(event) => setUser(event.target.value)}
         />
-        <SecretField label="Password" disabled={!named} value={password} onChange={(event) => setPassword(event.target.value)} />
+        <SecretField
+          label="Password"
+          disabled={!named}
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+        />
         <Button kind="strong" type="submit" disabled={find.isPending}>
           {find.isPending ? "Searching …" : named ? "Search these hosts" : "Search"}
         </Button>
@@ -115,7 +120,9 @@ function Camera({ camera, user, selected, onSelect, onChoose }: CameraProps): Re
   return (
     <Card label={title} title={title} aside={aside}>
       {camera.problem != null && (
-        <p className={`text-[13px] font-semibold ${camera.needs_sign_in === true ? "text-wait" : "text-block"}`}>{camera.problem}</p>
+        <p className={`text-[13px] font-semibold ${camera.needs_sign_in === true ? "text-wait" : "text-block"}`}>
+          {camera.problem}
+        </p>
       )}
       {camera.needs_sign_in === true && (
         <div className="mt-1">

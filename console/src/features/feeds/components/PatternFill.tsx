@@ -39,7 +39,8 @@ export function PatternFill({ onDone }: { onDone: (feeds: readonly Feed[]) => vo
 /** The placeholders that a person fills: channels may be many, and a choice of main and sub makes both addresses. */
 function placeholdersOf(pattern: Pattern): Placeholder[] {
   return (pattern.placeholders ?? []).filter(
-    (placeholder) => placeholder.name !== "channel" && !(placeholder.name === "stream" && placeholder.kind === "choice"),
+    (placeholder) =>
+      placeholder.name !== "channel" && !(placeholder.name === "stream" && placeholder.kind === "choice"),
   );
 }
 
@@ -94,7 +95,11 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
             onChange={(value) => setSet({ ...set, [placeholder.name]: value })}
           />
         ))}
-        <Field label="User name" value={typed.user} onChange={(event) => setTyped({ ...typed, user: event.target.value })} />
+        <Field
+          label="User name"
+          value={typed.user}
+          onChange={(event) => setTyped({ ...typed, user: event.target.value })}
+        />
         <SecretField
           label="Password"
           value={typed.password}
@@ -106,17 +111,37 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
   );
 }
 
-function PlaceholderField({ placeholder, value, onChange }: { placeholder: Placeholder; value: string; onChange: (value: string) => void }): ReactNode {
+function PlaceholderField({
+  placeholder,
+  value,
+  onChange,
+}: {
+  placeholder: Placeholder;
+  value: string;
+  onChange: (value: string) => void;
+}): ReactNode {
   if (placeholder.kind === "choice") {
     return (
       <SelectField
         label={placeholder.name}
         value={value}
         onChange={(event) => onChange(event.target.value)}
-        choices={[{ value: "", label: "choose" }, ...placeholder.choices.map((each) => ({ value: each.word, label: each.word }))]}
+        choices={[
+          { value: "", label: "choose" },
+          ...placeholder.choices.map((each) => ({ value: each.word, label: each.word })),
+        ]}
       />
     );
   }
   const help = placeholder.kind === "number" ? `a number from ${placeholder.min} to ${placeholder.max}` : undefined;
-  return <Field label={placeholder.name} required spellCheck={false} value={value} help={help} onChange={(event) => onChange(event.target.value)} />;
+  return (
+    <Field
+      label={placeholder.name}
+      required
+      spellCheck={false}
+      value={value}
+      help={help}
+      onChange={(event) => onChange(event.target.value)}
+    />
+  );
 }

@@ -22,12 +22,20 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
     .map((line) => ({ line, placeholder: readPlaceholder(line) }));
   const unread = read.find((each) => each.placeholder === null);
   const submit = () => {
-    const placeholders = read.map((each) => each.placeholder).filter((placeholder): placeholder is Placeholder => placeholder !== null);
+    const placeholders = read
+      .map((each) => each.placeholder)
+      .filter((placeholder): placeholder is Placeholder => placeholder !== null);
     save.mutate({ name, template, note, placeholders }, { onSuccess: onDone });
   };
   return (
     <Form onSubmit={submit} error={save.error} disabled={save.isPending || unread !== undefined} action="Save pattern">
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(save.error, "name")} />
+      <Field
+        label="Name"
+        required
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        error={fieldError(save.error, "name")}
+      />
       <Field
         label="Address with placeholders"
         required
@@ -45,7 +53,9 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
         value={lines}
         onChange={(event) => setLines(event.target.value)}
         help="A name for a text; min-max for a number, +100 for what is added to it, width 3 for its digits; words with what is written for them for a choice."
-        error={unread === undefined ? fieldError(save.error, "placeholders") : `“${unread.line.trim()}” cannot be read.`}
+        error={
+          unread === undefined ? fieldError(save.error, "placeholders") : `“${unread.line.trim()}” cannot be read.`
+        }
       />
       <Field label="Note" value={note} onChange={(event) => setNote(event.target.value)} />
     </Form>

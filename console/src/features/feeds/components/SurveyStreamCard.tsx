@@ -14,7 +14,11 @@ export function SurveyStreamCard({ id, name, stream, done }: Props): ReactNode {
     <section aria-label={`${name} stream`} className="min-w-0 overflow-hidden rounded-[10px] border border-hair">
       <div className="grid aspect-video place-items-center bg-hair text-[13px] text-quiet">
         {stream.has_still ? (
-          <img src={`/api/v1/surveys/${encodeURIComponent(id)}/${name}.jpg`} alt={`Picture of the ${name} stream`} className="size-full object-contain" />
+          <img
+            src={`/api/v1/surveys/${encodeURIComponent(id)}/${name}.jpg`}
+            alt={`Picture of the ${name} stream`}
+            className="size-full object-contain"
+          />
         ) : (
           <span className="px-4 text-center">
             {stream.no_still ?? (stream.cause != null ? "No frame was received." : (step?.name ?? "Dialing …"))}
@@ -25,7 +29,11 @@ export function SurveyStreamCard({ id, name, stream, done }: Props): ReactNode {
         <p className="flex items-baseline justify-between gap-3">
           <strong className="font-[650]">{name === "main" ? "Main stream" : "Sub stream"}</strong>
           <span className="text-[12.5px] text-quiet">
-            {done ? (stream.shared ? "shared with the relay" : (stream.transport?.toUpperCase() ?? "")) : (step?.name ?? "dialing")}
+            {done
+              ? stream.shared
+                ? "shared with the relay"
+                : (stream.transport?.toUpperCase() ?? "")
+              : (step?.name ?? "dialing")}
           </span>
         </p>
         <p className="text-[12.5px] break-all text-quiet">{stream.address}</p>
@@ -53,7 +61,10 @@ function Measured({ stream }: { stream: SurveyStream }): ReactNode {
       `${grouped(measured.packets)}, ${grouped(measured.packets_lost)} lost, ${grouped(measured.packets_reordered)} out of order`,
     ]);
     if ((measured.drops?.length ?? 0) > 0) {
-      rows.push(["Dropped", measured.drops?.map((drop) => `${grouped(drop.count)} ${drop.reason.replaceAll("-", " ")}`).join(", ") ?? ""]);
+      rows.push([
+        "Dropped",
+        measured.drops?.map((drop) => `${grouped(drop.count)} ${drop.reason.replaceAll("-", " ")}`).join(", ") ?? "",
+      ]);
     }
     rows.push(["Jitter", `${measured.jitter_ms.toFixed(1)} ms`]);
     if (measured.drift_ppm != null) {
@@ -61,7 +72,10 @@ function Measured({ stream }: { stream: SurveyStream }): ReactNode {
     }
   }
   if (audio != null) {
-    rows.push(["Audio", `${audio.codec}, ${audio.rate_hz / 1000} kHz, ${audio.channels === 1 ? "mono" : `${audio.channels} channels`}`]);
+    rows.push([
+      "Audio",
+      `${audio.codec}, ${audio.rate_hz / 1000} kHz, ${audio.channels === 1 ? "mono" : `${audio.channels} channels`}`,
+    ]);
   } else if (video != null) {
     rows.push(["Audio", "none"]);
   }
@@ -77,5 +91,7 @@ function keyframes(measured: NonNullable<SurveyStream["measured"]>): string {
     return "fewer than two received";
   }
   const same = least === most;
-  return same ? `every ${middle.toFixed(2)} s` : `every ${middle.toFixed(2)} s, ${least?.toFixed(2)} to ${most?.toFixed(2)}`;
+  return same
+    ? `every ${middle.toFixed(2)} s`
+    : `every ${middle.toFixed(2)} s, ${least?.toFixed(2)} to ${most?.toFixed(2)}`;
 }

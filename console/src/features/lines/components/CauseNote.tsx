@@ -17,7 +17,8 @@ export function CauseNote({ note }: { note: Note }): ReactNode {
   return (
     <div className="text-[13px] text-quiet">
       <strong className={TONES[cause.side]}>{faultDomainText(cause)}</strong>{" "}
-      <span className="text-ink">{cause.message}</span> {cause.hint} <span className="whitespace-nowrap">· {cause.code}</span>
+      <span className="text-ink">{cause.message}</span> {cause.hint}{" "}
+      <span className="whitespace-nowrap">· {cause.code}</span>
       {(cause.probable_causes ?? []).length > 0 && (
         <details className="mt-0.5">
           <summary className="cursor-pointer font-semibold">Probable causes</summary>

@@ -46,9 +46,7 @@ export function FeedNode({ relay }: { relay: Relay }): ReactNode {
                 {(feed.attempts ?? 0) > 1 && `, ${grouped(feed.attempts ?? 0)} tries`}
               </span>
             )}
-            {(feed.age_s ?? 0) > 0 && (
-              <span className="text-block"> · not updated for {feed.age_s} s</span>
-            )}
+            {(feed.age_s ?? 0) > 0 && <span className="text-block"> · not updated for {feed.age_s} s</span>}
             {feed.retry_in_s != null && (
               <span className="text-quiet"> · next attempt in {untilRetry(feed.retry_in_s)}</span>
             )}

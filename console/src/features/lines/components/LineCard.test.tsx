@@ -8,7 +8,9 @@ import { draw, fakeApi } from "../../../test/render";
 import { LineCard } from "./LineCard";
 
 test("a line names its feed, its pushes and their states in words", () => {
-  draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall", { state: "dialing" })] })} />);
+  draw(
+    <LineCard relay={relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall", { state: "dialing" })] })} />,
+  );
   const line = screen.getByRole("article", { name: "Summit" });
   expect(within(line).getByRole("heading").textContent).toBe("Summit");
   expect(within(line).getByText("flowing")).toBeTruthy();
@@ -106,7 +108,11 @@ test("a refusal of the service is shown on the relay", async () => {
     body: { status: 404, code: "request.not-found", detail: "There is no relay.", hint: "List what there is." },
   }));
   const user = userEvent.setup();
-  draw(<LineCard relay={relay("Summit", { wanted: "off", feed: feed({ state: "off" }), pushes: [push("A", { state: "off" })] })} />);
+  draw(
+    <LineCard
+      relay={relay("Summit", { wanted: "off", feed: feed({ state: "off" }), pushes: [push("A", { state: "off" })] })}
+    />,
+  );
   await user.click(screen.getByRole("button", { name: "Start" }));
   const alert = await screen.findByRole("alert");
   expect(alert.textContent).toBe("There is no relay. List what there is. · request.not-found");
@@ -114,7 +120,14 @@ test("a refusal of the service is shown on the relay", async () => {
 
 test("what a preflight says is shown, and a start can be forced", async () => {
   const detail = "The preflight of Summit failed: Bramble TV: there is no stream key.";
-  const problem = { type: "about:blank", title: "Conflict", status: 409, detail, code: "relay.preflight-failed", hint: null };
+  const problem = {
+    type: "about:blank",
+    title: "Conflict",
+    status: 409,
+    detail,
+    code: "relay.preflight-failed",
+    hint: null,
+  };
   const calls = fakeApi(() => ({ status: 409, body: problem }));
   const user = userEvent.setup();
   draw(<LineCard relay={relay("Summit", { wanted: "off" })} />);

@@ -49,7 +49,9 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
       {(notes.length > 0 || change.error !== null || relay.wanted_unsaved === true) && (
         <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
           {relay.wanted_unsaved === true && (
-            <p className="text-[13px] text-wait">Not saved: the disk rejects writes. A restart would restore the previous state.</p>
+            <p className="text-[13px] text-wait">
+              Not saved: the disk rejects writes. A restart would restore the previous state.
+            </p>
           )}
           {notes.map((note) => (
             <CauseNote key={note.cause.code + note.cause.message} note={note} />

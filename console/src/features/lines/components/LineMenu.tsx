@@ -35,9 +35,7 @@ export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
     <>
       <Menu trigger={trigger}>
         <MenuItem onSelect={() => void navigate(`/relays/${encodeURIComponent(relay.name)}`)}>Open</MenuItem>
-        <MenuItem onSelect={() => void navigate(`/logbook?about=${encodeURIComponent(relay.name)}`)}>
-          Logbook
-        </MenuItem>
+        <MenuItem onSelect={() => void navigate(`/logbook?about=${encodeURIComponent(relay.name)}`)}>Logbook</MenuItem>
         {operates && (
           <>
             <MenuRule />

@@ -16,8 +16,8 @@ export function NoLines(): ReactNode {
   );
   return (
     <Empty title="No lines yet" action={action}>
-      A line is a camera and the platforms that show it: reach the camera, look at its picture and its measured facts, paste
-      the platform’s server and key, check, start.{!keeps && " An admin can set one up."}
+      A line is a camera and the platforms that show it: reach the camera, look at its picture and its measured facts,
+      paste the platform’s server and key, check, start.{!keeps && " An admin can set one up."}
     </Empty>
   );
 }

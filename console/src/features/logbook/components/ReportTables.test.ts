@@ -4,7 +4,17 @@ import type { Outage } from "../../../api/types";
 import { byCause } from "./ReportTables";
 
 function outage(kind: Outage["kind"], code: string, down_s: number): Outage {
-  return { kind, name: "Summit", part: null, begin: "2026-11-26T03:00:00Z", end: null, down_s, code, side: "camera", message: "Away." };
+  return {
+    kind,
+    name: "Summit",
+    part: null,
+    begin: "2026-11-26T03:00:00Z",
+    end: null,
+    down_s,
+    code,
+    side: "camera",
+    message: "Away.",
+  };
 }
 
 test("causes are summed up, the longest first, and a relay's outage is not counted besides its parts'", () => {

@@ -69,7 +69,9 @@ export function LinesTable({ title, lines }: { title: string; lines: readonly Re
               <td className={`${CELL} text-right`}>{line.outages}</td>
               <td className={`${CELL} text-right`}>{line.outages === 0 ? "—" : duration(line.longest_s * 1000)}</td>
               <td className={CELL}>
-                {line.shares.map((share) => `${SIDES[share.side] ?? share.side} ${duration(share.down_s * 1000)}`).join(", ")}
+                {line.shares
+                  .map((share) => `${SIDES[share.side] ?? share.side} ${duration(share.down_s * 1000)}`)
+                  .join(", ")}
               </td>
             </tr>
           ))}

@@ -14,7 +14,8 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
   const feeds = useQuery(feedsQuery());
   const [way, setWay] = useState("address");
   const [found, setFound] = useState<Parameters<typeof FeedForm>[0]["draft"] | null>(null);
-  const take = (feed: Pick<Feed, "name">) => change({ feed: feed.name, survey: "", step: "survey", name: draft.name || feed.name });
+  const take = (feed: Pick<Feed, "name">) =>
+    change({ feed: feed.name, survey: "", step: "survey", name: draft.name || feed.name });
   const saved = feeds.data ?? [];
   return (
     <Card label="Camera">
@@ -23,7 +24,11 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
         value={way}
         onChange={setWay}
         tabs={[
-          { value: "address", label: "Enter an address", content: <FeedForm onDone={take} action="Save and continue" /> },
+          {
+            value: "address",
+            label: "Enter an address",
+            content: <FeedForm onDone={take} action="Save and continue" />,
+          },
           {
             value: "find",
             label: "Search",
@@ -77,7 +82,12 @@ function SavedFeeds({ feeds, chosen, onTake }: SavedFeedsProps): ReactNode {
         onChange={(event) => setName(event.target.value)}
         choices={[{ value: "", label: "choose one" }, ...feeds.map((each) => ({ value: each.name, label: each.name }))]}
       />
-      <Button kind="strong" disabled={feed === undefined} onClick={() => feed !== undefined && onTake(feed)} className="justify-self-end">
+      <Button
+        kind="strong"
+        disabled={feed === undefined}
+        onClick={() => feed !== undefined && onTake(feed)}
+        className="justify-self-end"
+      >
         Continue with this feed
       </Button>
     </div>

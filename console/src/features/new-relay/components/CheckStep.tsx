@@ -25,7 +25,8 @@ export function CheckStep({ draft, change, onStarted }: StepProps & { onStarted:
   return (
     <Card label="Check and start">
       <p className="mb-4">
-        <strong className="font-[650]">{draft.feed}</strong> to <strong className="font-[650]">{listed(draft.to)}</strong>
+        <strong className="font-[650]">{draft.feed}</strong> to{" "}
+        <strong className="font-[650]">{listed(draft.to)}</strong>
       </p>
       {isOurs ? <Ready relay={relay} onStarted={onStarted} /> : <NameIt draft={draft} change={change} />}
     </Card>
@@ -77,14 +78,20 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
   return (
     <div className="grid gap-4">
       <div className="flex flex-wrap items-center gap-3">
-        <Button kind={checks === undefined ? "strong" : "plain"} disabled={preflight.isPending} onClick={() => preflight.mutate()}>
+        <Button
+          kind={checks === undefined ? "strong" : "plain"}
+          disabled={preflight.isPending}
+          onClick={() => preflight.mutate()}
+        >
           {preflight.isPending ? "Checking …" : checks === undefined ? "Run the preflight" : "Check again"}
         </Button>
         <p className="text-[13px] text-quiet">
           Pulls the camera and probes the servers for some seconds. No key and no media are sent.
         </p>
       </div>
-      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and probing the servers" />}
+      {preflight.isPending && (
+        <JobStep progress={preflight.progress} otherwise="measuring the feed, and probing the servers" />
+      )}
       {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {checks !== undefined && <Checks checks={checks.checks} />}
       {change.error !== null && <ErrorMessage error={change.error} />}

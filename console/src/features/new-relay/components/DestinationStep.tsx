@@ -16,7 +16,9 @@ export function DestinationStep({ draft, change }: StepProps): ReactNode {
   const [way, setWay] = useState("new");
   const [stored, setStored] = useState<Stored | null>(null);
   const choose = (name: string, chosen: boolean) =>
-    change({ to: chosen ? [...draft.to.filter((each) => each !== name), name] : draft.to.filter((each) => each !== name) });
+    change({
+      to: chosen ? [...draft.to.filter((each) => each !== name), name] : draft.to.filter((each) => each !== name),
+    });
   const saved = (
     <QueryBoundary query={destinations}>
       {(data) => (

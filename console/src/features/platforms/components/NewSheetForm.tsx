@@ -16,7 +16,13 @@ export function NewSheetForm({ known, onDone }: { known: readonly Platform[]; on
   };
   return (
     <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add platform">
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(add.error, "name")} />
+      <Field
+        label="Name"
+        required
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        error={fieldError(add.error, "name")}
+      />
       <SelectField
         label="Copy the rules of"
         value={like}

@@ -17,7 +17,9 @@ export function AddDestination({ relay }: { relay: Relay }): ReactNode {
     <Dialog
       trigger={<Button kind="strong">Add a destination</Button>}
       title={`Add a destination to ${relay.name}`}
-      lead={isOff(relay.wanted) ? "Used from the next start." : "Connects at once. Running broadcasts are not affected."}
+      lead={
+        isOff(relay.wanted) ? "Used from the next start." : "Connects at once. Running broadcasts are not affected."
+      }
       wide
     >
       {(close) => <Choose relay={relay} onDone={close} />}

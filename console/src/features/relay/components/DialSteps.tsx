@@ -32,7 +32,12 @@ export function DialSteps({ steps, expected, end, state, since }: Props): ReactN
       ))}
       {isDialing(state) &&
         coming.map((name, at) => (
-          <Step key={name} kind={at === 0 ? "now" : "coming"} name={name} time={at === 0 ? `${(age / 1000).toFixed(0)} s` : ""} />
+          <Step
+            key={name}
+            kind={at === 0 ? "now" : "coming"}
+            name={name}
+            time={at === 0 ? `${(age / 1000).toFixed(0)} s` : ""}
+          />
         ))}
       {isUp(state) && <Step kind="end" name={end} time={duration(age)} />}
     </ol>
@@ -45,7 +50,12 @@ const DOTS = {
   now: "border-wait bg-card",
   coming: "border-edge bg-card",
 } as const;
-const WORDS = { done: "text-quiet", end: "font-[650] text-flow", now: "font-[650] text-wait", coming: "text-quiet" } as const;
+const WORDS = {
+  done: "text-quiet",
+  end: "font-[650] text-flow",
+  now: "font-[650] text-wait",
+  coming: "text-quiet",
+} as const;
 
 function Step({ kind, name, time }: { kind: keyof typeof DOTS; name: string; time: string }): ReactNode {
   return (

@@ -64,7 +64,9 @@ function facts(relay: Relay): string {
     }
   }
   if (audio != null) {
-    parts.push(`${audio.codec} ${audio.rate_hz / 1000} kHz ${audio.channels === 1 ? "mono" : audio.channels === 2 ? "stereo" : `${audio.channels} channels`}`);
+    parts.push(
+      `${audio.codec} ${audio.rate_hz / 1000} kHz ${audio.channels === 1 ? "mono" : audio.channels === 2 ? "stereo" : `${audio.channels} channels`}`,
+    );
   }
   if (transport != null) {
     parts.push(transport.toUpperCase());

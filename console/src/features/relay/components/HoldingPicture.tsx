@@ -46,8 +46,10 @@ export function HoldingPicture({ relay }: { relay: Relay }): ReactNode {
         )}
       </div>
       <p className="text-[12.5px] text-quiet">
-        {has ? "Used from the next hold." : "The default image shows the relay’s name and the time since when the camera has been down."} PNG or
-        JPEG, 8 MB at most.
+        {has
+          ? "Used from the next hold."
+          : "The default image shows the relay’s name and the time since when the camera has been down."}{" "}
+        PNG or JPEG, 8 MB at most.
       </p>
       {change.error !== null && <ErrorMessage error={change.error} />}
     </fieldset>

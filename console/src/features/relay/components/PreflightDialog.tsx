@@ -27,7 +27,9 @@ function Run({ name }: { name: string }): ReactNode {
   useEffect(() => mutate(), [mutate]);
   return (
     <div className="grid gap-3">
-      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and probing the servers" />}
+      {preflight.isPending && (
+        <JobStep progress={preflight.progress} otherwise="measuring the feed, and probing the servers" />
+      )}
       {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {preflight.data !== undefined && <Checks checks={preflight.data.checks} />}
       <Button disabled={preflight.isPending} onClick={() => mutate()} className="justify-self-end">

@@ -11,7 +11,14 @@ import { May } from "../../session";
 import { DialSteps } from "./DialSteps";
 import { RemovePush } from "./RemovePush";
 
-const RTMP: readonly DialStepName[] = ["name found", "connected", "greeted", "application accepted", "key accepted", "first keyframe"];
+const RTMP: readonly DialStepName[] = [
+  "name found",
+  "connected",
+  "greeted",
+  "application accepted",
+  "key accepted",
+  "first keyframe",
+];
 const WAYS: Record<string, readonly DialStepName[]> = {
   rtmp: RTMP,
   rtmps: [...RTMP.slice(0, 2), "TLS agreed", ...RTMP.slice(2)],
@@ -20,7 +27,12 @@ const WAYS: Record<string, readonly DialStepName[]> = {
 /** All steps of a dial there, in order. */
 function wayTo(destination: Destination | undefined): readonly DialStepName[] {
   if (destination?.protocol === "srt") {
-    return ["name found", "listener answered", destination.encrypted ? "accepted, encrypted" : "accepted", "first keyframe"];
+    return [
+      "name found",
+      "listener answered",
+      destination.encrypted ? "accepted, encrypted" : "accepted",
+      "first keyframe",
+    ];
   }
   return WAYS[destination?.protocol ?? "rtmp"] ?? RTMP;
 }
@@ -34,7 +46,10 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
   const isTroubled = isBlocked(state) || isLagging(state) || isWaiting(state);
   const border = isBlocked(state) ? "border-block" : isLagging(state) ? "border-lag" : "border-hair";
   return (
-    <section aria-label={push.destination} className={`grid min-w-0 content-start gap-2 rounded-[10px] border bg-card px-4 py-3.5 ${border}`}>
+    <section
+      aria-label={push.destination}
+      className={`grid min-w-0 content-start gap-2 rounded-[10px] border bg-card px-4 py-3.5 ${border}`}
+    >
       <div className="flex items-center justify-between gap-2">
         <h2 className="flex min-w-0 items-center gap-[7px] text-base font-[650]">
           <Pennant state={state} />
@@ -43,7 +58,8 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
         <span className={`text-[13px] font-semibold ${toneOf(state)}`}>{push.state}</span>
       </div>
       <p className="text-[22px] leading-none font-[680]">
-        {sends ? grouped(push.kbps) : "—"} <small className="text-[13px] font-normal text-quiet">{needs(relay, push)}</small>
+        {sends ? grouped(push.kbps) : "—"}{" "}
+        <small className="text-[13px] font-normal text-quiet">{needs(relay, push)}</small>
       </p>
       {push.cause != null && isTroubled && <CauseNote note={{ cause: push.cause, about: [push.destination] }} />}
       {push.warning != null && <p className="text-[13px] text-lag">{push.warning}</p>}

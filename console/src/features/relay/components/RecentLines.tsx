@@ -16,7 +16,9 @@ export function RecentLines({ about }: { about: string }): ReactNode {
       aside={<Link to={`/logbook?about=${encodeURIComponent(about)}`}>Full logbook</Link>}
     >
       <QueryBoundary query={lines}>
-        {(data) => (data.length === 0 ? <p className="text-quiet">Nothing yet.</p> : <LogLines entries={data.toReversed()} />)}
+        {(data) =>
+          data.length === 0 ? <p className="text-quiet">Nothing yet.</p> : <LogLines entries={data.toReversed()} />
+        }
       </QueryBoundary>
     </Card>
   );

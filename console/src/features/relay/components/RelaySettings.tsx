@@ -37,7 +37,13 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
   return (
     <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Save">
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldErrorOf("name")} />
+        <Field
+          label="Name"
+          required
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+          error={fieldErrorOf("name")}
+        />
         <Field
           label="Holding picture after, in s"
           type="number"

@@ -95,7 +95,13 @@ export function options(
       {},
       ...names.map((name, at): uPlot.Series => {
         const { token: color, dash } = lineStyle(at);
-        return { label: name, stroke: token(color), width: at === 0 ? 2 : 1.6, dash: [...dash], points: { show: false } };
+        return {
+          label: name,
+          stroke: token(color),
+          width: at === 0 ? 2 : 1.6,
+          dash: [...dash],
+          points: { show: false },
+        };
       }),
     ],
     hooks: { drawClear: [(plot) => shaded(plot, outages())] },

@@ -43,7 +43,13 @@ export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
   };
   return (
     <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={alert === null ? "Add alert" : "Save"}>
-      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fieldError(save.error, "name")} />
+      <Field
+        label="Name"
+        required
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        error={fieldError(save.error, "name")}
+      />
       <SelectField
         label="When"
         value={trigger.kind}

@@ -8,7 +8,17 @@ import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useAddContact } from "../queries";
 
-const EMPTY = { name: "", type: "webhook", url: "", server: "", security: "tls", from: "", to: "", user: "", secret: "" };
+const EMPTY = {
+  name: "",
+  type: "webhook",
+  url: "",
+  server: "",
+  security: "tls",
+  from: "",
+  to: "",
+  user: "",
+  secret: "",
+};
 
 /** Form for a contact: its name, channel and secret. */
 export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
@@ -27,7 +37,8 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
     return (
       <div className="grid gap-3">
         <p>
-          <strong>{add.data.contact.name} was saved.</strong> Messages to it are signed with this secret. It is not shown again.
+          <strong>{add.data.contact.name} was saved.</strong> Messages to it are signed with this secret. It is not
+          shown again.
         </p>
         <Copy label="Signing secret" text={add.data.secret} />
         <Button kind="strong" onClick={onDone} className="justify-self-end">
@@ -39,7 +50,13 @@ export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
   return (
     <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add contact">
       <div className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fieldErrorOf("name")} />
+        <Field
+          label="Name"
+          required
+          value={typed.name}
+          onChange={(event) => set({ name: event.target.value })}
+          error={fieldErrorOf("name")}
+        />
         <SelectField
           label="Channel"
           value={typed.type}
@@ -117,7 +134,12 @@ function Mail({ typed, set, fieldErrorOf }: MailProps): ReactNode {
         onChange={(event) => set({ to: event.target.value })}
         error={fieldErrorOf("to")}
       />
-      <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fieldErrorOf("user")} />
+      <Field
+        label="User name"
+        value={typed.user}
+        onChange={(event) => set({ user: event.target.value })}
+        error={fieldErrorOf("user")}
+      />
     </div>
   );
 }
