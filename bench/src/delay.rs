@@ -6,13 +6,14 @@
 use std::net::{Ipv4Addr, SocketAddr, TcpListener as StdListener};
 use std::os::fd::AsRawFd as _;
 use std::process::{Child, Stdio};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, ensure};
 use bytes::BytesMut;
 use nix::sys::socket::{MsgFlags, recv};
+use parking_lot::Mutex;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, Interest};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::{MissedTickBehavior, interval_at, sleep};
@@ -167,9 +168,9 @@ async fn measure(
             .spawn()?,
     );
     sleep(SETTLE).await;
-    lock(&found).clear();
+    found.lock().clear();
     sleep(Duration::from_secs(seconds)).await;
-    let mut delays = std::mem::take(&mut *lock(&found));
+    let mut delays = std::mem::take(&mut *found.lock());
     child.0.kill()?;
     cameras.abort();
     platforms.abort();
@@ -191,10 +192,6 @@ impl Drop for Ended {
         let _gone = self.0.kill();
         let _gone = self.0.wait();
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }
 
 fn listen() -> anyhow::Result<TcpListener> {
@@ -326,7 +323,7 @@ async fn watch(
             let digits = at + MARK.len()..at + MARK.len() + DIGITS;
             let Some(text) = input.get(digits.clone()) else { break };
             let sent = u128::from_str_radix(std::str::from_utf8(text).context("a time")?, 16)?;
-            lock(&found).push(now.saturating_sub(sent));
+            found.lock().push(now.saturating_sub(sent));
             from = digits.end;
         }
         // The beginning of a mark may be at the end.

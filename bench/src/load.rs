@@ -2,14 +2,16 @@
 
 use std::collections::HashSet;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context as _;
 use bytes::{BufMut as _, Bytes, BytesMut};
+use fastrand::Rng;
+use parking_lot::Mutex;
 use yonder_address::read_pasted;
 use yonder_engine::PushSpec;
-use yonder_media::{ParameterSets, VideoCodec};
+use yonder_media::{FrameRate, ParameterSets, VideoCodec};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig, SrtConfig,
     railway_feeds,
@@ -102,7 +104,7 @@ pub(crate) fn key(at: u32) -> String {
 fn media(kbps: u32) -> LoopMedia {
     let per_second = i64::from(kbps) * 125;
     let per_frame = per_second / i64::from(FPS) * KEYFRAME_EVERY / (KEYFRAME_EVERY + 3);
-    let mut noise = 0x9e37_79b9_u32;
+    let mut noise = Rng::with_seed(0x9e37_79b9);
     let frames = (0..2 * KEYFRAME_EVERY)
         .map(|shown| {
             let keyframe = shown % KEYFRAME_EVERY == 0;
@@ -122,17 +124,15 @@ fn media(kbps: u32) -> LoopMedia {
     }
     #[expect(clippy::expect_used, reason = "the parameter sets are written above")]
     let video = sets.config().expect("the parameter sets can be read");
-    LoopMedia { frame_rate: (FPS, 1), video, frames, audio: None }
+    LoopMedia { frame_rate: FrameRate { frames: FPS, per: 1 }, video, frames, audio: None }
 }
 
-fn picture(keyframe: bool, size: usize, noise: &mut u32) -> Bytes {
+fn picture(keyframe: bool, size: usize, noise: &mut Rng) -> Bytes {
     let mut nal = BytesMut::with_capacity(size + 4);
     nal.put_u8(if keyframe { 0x65 } else { 0x41 });
     while nal.len() < size {
-        *noise ^= *noise << 13;
-        *noise ^= *noise >> 17;
-        *noise ^= *noise << 5;
-        nal.put_u32(*noise | 0x0101_0101);
+        // Bytes that cannot form a start code.
+        nal.put_u32(noise.u32(..) | 0x0101_0101);
     }
     nal.freeze()
 }
@@ -164,14 +164,14 @@ fn datagram_sink() -> anyhow::Result<SocketAddr> {
             let Ok((count, from)) = receiver.recv_from(&mut datagram) else { continue };
             if count > ACKNOWLEDGEMENT && last != Some(from) {
                 last = Some(from);
-                known.lock().unwrap_or_else(PoisonError::into_inner).insert(from);
+                known.lock().insert(from);
             }
         }
     });
     std::thread::spawn(move || {
         loop {
             std::thread::sleep(Duration::from_millis(10));
-            for sender in &*senders.lock().unwrap_or_else(PoisonError::into_inner) {
+            for sender in &*senders.lock() {
                 // The sender may have gone.
                 let _sent = socket.send_to(&[0; ACKNOWLEDGEMENT], sender);
             }

@@ -7,7 +7,7 @@ use bytes::BytesMut;
 use yonder_address::{RtmpServer, StreamKey};
 use yonder_media::flv::Body;
 use yonder_media::ts::Muxer;
-use yonder_media::{AccessUnit, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
+use yonder_media::{AccessUnit, FrameRate, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver};
 use yonder_sim::{LoopMedia, railway_feeds};
@@ -50,7 +50,7 @@ fn length(count: usize) -> u64 {
 /// Returns several rounds of a loop, sorted by time.
 fn unrolled(media: &LoopMedia) -> (Vec<AccessUnit>, StreamHeaders, u64) {
     const SECONDS: i64 = 60;
-    let (rate, per) = media.frame_rate;
+    let FrameRate { frames: rate, per } = media.frame_rate;
     let step = TICKS_PER_SECOND * i64::from(per) / i64::from(rate);
     let count = SECONDS * TICKS_PER_SECOND / step;
     let mut units: Vec<AccessUnit> = (0..count)

@@ -1,5 +1,7 @@
 //! Random mutations of input, reproducible by a seed.
 
+use fastrand::Rng;
+
 /// Maximum size of an input.
 const MAX_LENGTH: usize = 4_096;
 /// Byte values that often break parsers.
@@ -8,23 +10,18 @@ const ODD_BYTES: [u8; 12] = [0, 1, 2, 0x7f, 0x80, 0xff, b'\r', b'\n', b'$', b'<'
 /// Generator of inputs from seeds.
 #[derive(Debug)]
 pub struct Mutator {
-    random: u64,
+    random: Rng,
 }
 
 impl Mutator {
     /// Creates a generator that depends only on `seed`.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { random: seed | 1 }
+        Self { random: Rng::with_seed(seed) }
     }
 
     fn next(&mut self, below: usize) -> usize {
-        // xorshift64*
-        self.random ^= self.random >> 12;
-        self.random ^= self.random << 25;
-        self.random ^= self.random >> 27;
-        let mixed = self.random.wrapping_mul(0x2545_f491_4f6c_dd1d) >> 33;
-        usize::try_from(mixed).unwrap_or_default() % below.max(1)
+        self.random.usize(..below.max(1))
     }
 
     fn byte(&mut self) -> u8 {

@@ -4,9 +4,11 @@ use std::fmt;
 use std::str::FromStr;
 
 use crate::authority::Authority;
+use crate::error::AddressError;
 use crate::masked::mask;
+use crate::protocol::Protocol;
 use crate::repair::{Repair, note};
-use crate::server::{AddressError, Opened, Protocol, open};
+use crate::scheme::{SplitAddress, split_scheme};
 
 const PLAIN_PORT: u16 = 1935;
 const TLS_PORT: u16 = 443;
@@ -28,8 +30,8 @@ pub struct RtmpServer {
 }
 
 impl RtmpServer {
-    pub(crate) fn read(opened: Opened<'_>) -> Result<(Self, Vec<Repair>), AddressError> {
-        let Opened { protocol, authority, rest, mut repairs } = opened;
+    pub(crate) fn read(address: SplitAddress<'_>) -> Result<(Self, Vec<Repair>), AddressError> {
+        let SplitAddress { protocol, authority, rest, mut repairs } = address;
         let tls = protocol == Protocol::Rtmps;
         let Authority { host, port } = Authority::parse(authority)?;
         let rest = rest.strip_prefix('/').unwrap_or(rest);
@@ -117,11 +119,11 @@ impl FromStr for RtmpServer {
     type Err = AddressError;
 
     fn from_str(text: &str) -> Result<Self, AddressError> {
-        let opened = open(text)?;
-        if opened.protocol == Protocol::Srt {
+        let address = split_scheme(text)?;
+        if address.protocol == Protocol::Srt {
             return Err(AddressError::Scheme);
         }
-        Ok(Self::read(opened)?.0)
+        Ok(Self::read(address)?.0)
     }
 }
 

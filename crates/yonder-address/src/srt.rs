@@ -6,10 +6,11 @@ use std::ops::RangeInclusive;
 use percent_encoding::percent_decode_str;
 
 use crate::authority::Authority;
+use crate::error::AddressError;
 use crate::key::StreamKey;
 use crate::passphrase::{KeyLength, Passphrase};
 use crate::repair::{Repair, note};
-use crate::server::{AddressError, Opened};
+use crate::scheme::SplitAddress;
 
 /// Accepted latencies, in milliseconds. Less than 20 leaves no time for a retransmission; more than 8000 needs larger
 /// buffers than receivers usually have.
@@ -47,8 +48,8 @@ pub(crate) struct SrtExtras {
 
 impl SrtServer {
     /// Parses an address in the forms used by platforms and encoders.
-    pub(crate) fn read(opened: Opened<'_>) -> Result<(Self, SrtExtras, Vec<Repair>), AddressError> {
-        let Opened { authority, rest, mut repairs, .. } = opened;
+    pub(crate) fn read(address: SplitAddress<'_>) -> Result<(Self, SrtExtras, Vec<Repair>), AddressError> {
+        let SplitAddress { authority, rest, mut repairs, .. } = address;
         let Authority { host, port } = Authority::parse(authority)?;
         let port = port.ok_or_else(|| AddressError::NoPort(authority.to_owned()))?;
         let (path, query) = rest.split_once('?').unwrap_or((rest, ""));

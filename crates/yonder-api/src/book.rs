@@ -12,6 +12,7 @@ use crate::destinations::NewDestination;
 use crate::feeds::NewFeed;
 use crate::patterns::Pattern;
 use crate::platforms::NewPlatform;
+use crate::record::FieldChange;
 use crate::relays::NewRelay;
 use crate::uplinks::NewUplink;
 
@@ -105,17 +106,6 @@ pub struct BookChange {
     pub what: String,
     /// Changed fields.
     pub fields: Vec<FieldChange>,
-}
-
-/// Changed field.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct FieldChange {
-    /// Name of the field.
-    pub field: String,
-    /// Value before; null for none, and for a secret.
-    pub before: Option<String>,
-    /// Value after; null for none, and for a secret.
-    pub after: Option<String>,
 }
 
 /// Relay to be started.

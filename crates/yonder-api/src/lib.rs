@@ -6,6 +6,9 @@ mod alerts;
 mod book;
 mod destinations;
 mod discoveries;
+mod enums;
+mod events;
+mod facts;
 mod feeds;
 mod jobs;
 mod patterns;
@@ -13,8 +16,6 @@ mod people;
 mod platforms;
 mod preflights;
 mod problem;
-
-mod enums;
 mod record;
 mod relays;
 mod secret;
@@ -27,9 +28,7 @@ pub use alerts::{
     Acknowledge, AddedContact, Alert, AlertChange, AlertMessage, Channel, Contact, ContactChange,
     MailSecurity, Mute, NewAlert, NewContact, OpenAlert,
 };
-pub use book::{
-    BookChange, BookFault, BookOutcome, BookRequest, FieldChange, SealedSecret, SiteBook, ToStart,
-};
+pub use book::{BookChange, BookFault, BookOutcome, BookRequest, SealedSecret, SiteBook, ToStart};
 pub use destinations::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
     Stored,
@@ -39,6 +38,8 @@ pub use enums::{
     AdviceSubject, BookAction, BudgetVerdict, Fit, MediaTransport, NotificationKind, Origin, Protocol,
     RateRange, ReportSubject,
 };
+pub use events::RelayEvent;
+pub use facts::{AudioFacts, CauseFacts, DialStep, LinkFacts, VideoFacts};
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
 pub use patterns::{Choice, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
@@ -50,12 +51,11 @@ pub use platforms::{NewPlatform, Platform, PlatformChange, PlatformRule, RuleKin
 pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
 pub use record::{
-    AuditEntry, AuditRequest, Band, Day, LogEntry, LogbookRequest, Outage, RelayDay, Report, ReportLine,
-    ReportRequest, SideShare,
+    AuditEntry, AuditRequest, Band, Day, FieldChange, LogEntry, LogbookRequest, Outage, RelayDay, Report,
+    ReportLine, ReportRequest, SideShare,
 };
 pub use relays::{
-    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushRates, PushState,
-    Rates, RatesRequest, Relay, RelayChange, RelayEvent, VideoFacts,
+    Condition, FeedState, NewRelay, OnAir, PushRates, PushState, Rates, RatesRequest, Relay, RelayChange,
 };
 pub use secret::Secret;
 pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};

@@ -5,8 +5,6 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::{FaultDomain, record};
 
-use crate::book::FieldChange;
-
 /// Filter for lines of the logbook.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -249,4 +247,15 @@ pub struct AuditEntry {
     pub id: Option<String>,
     /// Changed fields; of a secret only its name.
     pub fields: Vec<FieldChange>,
+}
+
+/// Changed field.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FieldChange {
+    /// Name of the field.
+    pub field: String,
+    /// Value before; null for none, and for a secret.
+    pub before: Option<String>,
+    /// Value after; null for none, and for a secret.
+    pub after: Option<String>,
 }

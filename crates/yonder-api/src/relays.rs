@@ -3,12 +3,10 @@
 use crate::enums::{MediaTransport, RateRange};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use yonder_core::DialStep as DialStepName;
 use yonder_core::{Action, ConditionLevel, DesiredState, FaultDomain, FeedPhase, PushPhase, ServerRole};
 
-use crate::record::{LogEntry, Outage};
-use crate::stats::RelayStats;
-use crate::surveys::Survey;
+use crate::facts::{AudioFacts, CauseFacts, DialStep, LinkFacts, VideoFacts};
+use crate::record::Outage;
 
 /// Relay to be added.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
@@ -68,60 +66,6 @@ pub struct RelayChange {
     pub holding_picture: Option<String>,
 }
 
-/// Cause of a state that is not the desired one.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct CauseFacts {
-    /// Stable code.
-    pub code: String,
-    /// Fault domain.
-    pub side: FaultDomain,
-    /// Message, in one sentence.
-    pub message: String,
-    /// Next step.
-    pub hint: String,
-    /// Probable reasons, the likeliest first; often empty.
-    #[serde(default)]
-    pub probable_causes: Vec<String>,
-}
-
-/// Measured video parameters.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct VideoFacts {
-    /// Codec.
-    pub codec: String,
-    /// Profile.
-    pub profile: String,
-    /// Tier, if the codec has tiers.
-    #[serde(default)]
-    pub tier: Option<String>,
-    /// Level.
-    pub level: f64,
-    /// Width in samples.
-    pub width: u32,
-    /// Height in samples.
-    pub height: u32,
-    /// Declared frame rate.
-    #[serde(default)]
-    pub declared_fps: Option<f64>,
-    /// Measured frame rate.
-    pub fps: Option<f64>,
-    /// Measured bit rate of the feed.
-    pub kbps: u64,
-    /// Measured keyframe interval in seconds.
-    pub keyframe_interval_s: Option<f64>,
-}
-
-/// Audio parameters.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AudioFacts {
-    /// Codec.
-    pub codec: String,
-    /// Sampling rate in hertz.
-    pub rate_hz: u32,
-    /// Channels.
-    pub channels: u8,
-}
-
 /// State of a feed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FeedState {
@@ -166,15 +110,6 @@ pub struct FeedState {
     /// Steps of the last dial.
     #[serde(default)]
     pub steps: Vec<DialStep>,
-}
-
-/// Completed step of a dial.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct DialStep {
-    /// Step.
-    pub name: DialStepName,
-    /// Milliseconds since the dial began.
-    pub after_ms: u64,
 }
 
 /// State of a push.
@@ -224,27 +159,6 @@ pub struct PushState {
     /// Warning about a running push, as a sentence.
     #[serde(default)]
     pub warning: Option<String>,
-}
-
-/// Statistics of an SRT connection.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct LinkFacts {
-    /// Negotiated latency.
-    pub latency_ms: u64,
-    /// Round-trip time.
-    pub rtt_ms: u64,
-    /// Packets sent in this connection, without retransmissions.
-    pub sent: u64,
-    /// Packets reported as lost.
-    pub lost: u64,
-    /// Retransmitted packets.
-    pub retransmitted: u64,
-    /// Packets dropped because they were too late.
-    pub dropped: u64,
-    /// Link capacity estimated by the platform, once known.
-    pub estimated_bandwidth_kbps: Option<u64>,
-    /// The connection is encrypted.
-    pub encrypted: bool,
 }
 
 /// Parameters of bit rates over time.
@@ -357,44 +271,6 @@ pub struct Relay {
     pub feed: FeedState,
     /// Pushes, in order.
     pub pushes: Vec<PushState>,
-}
-
-/// Event of `/api/v1/events`.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "kind", rename_all = "lowercase")]
-pub enum RelayEvent {
-    /// New or changed relay. Continuously changing values are sent as `stats`.
-    Relay {
-        /// Current state.
-        relay: Box<Relay>,
-    },
-    /// A relay was removed or renamed.
-    Removed {
-        /// Name of the relay.
-        name: String,
-    },
-    /// Statistics of relays that have changed, once a second.
-    Stats {
-        /// Current statistics.
-        relays: Vec<RelayStats>,
-    },
-    /// New line of the logbook.
-    Log {
-        /// Line.
-        entry: Box<LogEntry>,
-    },
-    /// Progress or result of a survey.
-    Survey {
-        /// Current state.
-        survey: Box<Survey>,
-    },
-    /// All relays were sent once; changes follow.
-    Complete,
-    /// Heartbeat, every ten seconds: a subscriber without one for 25 s has lost its connection.
-    Alive {
-        /// Time of the service.
-        now: String,
-    },
 }
 
 #[cfg(test)]

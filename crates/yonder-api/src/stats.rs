@@ -4,7 +4,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::relays::{LinkFacts, Relay};
+use crate::facts::LinkFacts;
+use crate::relays::Relay;
 
 /// Statistics of a relay.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]

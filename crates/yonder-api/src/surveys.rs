@@ -4,8 +4,8 @@ use crate::enums::{AdviceSubject, MediaTransport};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::facts::{AudioFacts, CauseFacts, DialStep, VideoFacts};
 use crate::feeds::Transport;
-use crate::relays::{AudioFacts, CauseFacts, DialStep, VideoFacts};
 use crate::secret::Secret;
 
 /// Text message of a preview.

@@ -34,6 +34,7 @@ mod role;
 pub mod series;
 mod supervision;
 mod survey;
+mod ticks;
 
 pub use cause::{Cause, CauseCode, FaultDomain};
 pub use condition::{Action, Condition, ConditionLevel, Part, PartCause, action_of};

@@ -3,6 +3,8 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
+use crate::ticks::to_seconds;
+
 /// Length of one counting slot.
 const SLOT: Duration = Duration::from_millis(250);
 /// Complete slots in a measurement: four seconds, so that a single keyframe has little influence.
@@ -65,7 +67,6 @@ pub struct FrameMeter {
 
 /// Frames in a measurement of the frame rate.
 const RECENT: usize = 64;
-const TICKS_PER_SECOND: f64 = 90_000.0;
 
 impl FrameMeter {
     /// Adds a frame decoded at `dts`.
@@ -94,19 +95,14 @@ impl FrameMeter {
             return None;
         }
         let intervals = u32::try_from(self.recent.len() - 1).ok()?;
-        Some(f64::from(intervals) * TICKS_PER_SECOND / seconds_of(span))
+        Some(f64::from(intervals) / to_seconds(span))
     }
 
     /// Returns the seconds between the last two keyframes.
     #[must_use]
     pub fn keyframe_interval_s(&self) -> Option<f64> {
-        self.keyframe_interval.map(|ticks| seconds_of(ticks) / TICKS_PER_SECOND)
+        self.keyframe_interval.map(to_seconds)
     }
-}
-
-/// Converts ticks to seconds; exact, since real intervals are far below 2^53 ticks.
-fn seconds_of(ticks: i64) -> f64 {
-    u32::try_from(ticks.max(0)).map_or_else(|_| f64::from(u32::MAX), f64::from)
 }
 
 #[cfg(test)]

@@ -119,7 +119,7 @@ pub(crate) fn push(error: &PushError, cause_of: impl FnOnce(&Refusal<'_>) -> Cau
 
 fn refusal(step: PushStep, status: &Status) -> Refusal<'_> {
     let stage = match step {
-        PushStep::Greeting | PushStep::Connecting => PublishStage::Connect,
+        PushStep::Handshake | PushStep::Connecting => PublishStage::Connect,
         PushStep::Creating => PublishStage::CreateStream,
         PushStep::Publishing => PublishStage::Publish,
         PushStep::Live => PublishStage::Live,

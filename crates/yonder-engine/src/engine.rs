@@ -1,107 +1,37 @@
 //! Engine: running feeds, relays and pushes, as seen by the rest of the service.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::future::join_all;
+use parking_lot::Mutex;
 use tokio::runtime::Handle;
 use tokio::sync::{mpsc, watch};
 use tokio::time::timeout;
 use yonder_address::ServerAddress;
 
 use crate::clock::Clock;
-use crate::feed::{FeedCommand, FeedHandle, FeedSetup, FeedSnapshot};
+use crate::feed::{FeedCommand, FeedHandle, FeedSetup};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::lease::LeaseRegistry;
 use crate::media_threads::{Heartbeats, MediaThreads};
 use crate::placement::{self, Balancer};
 use crate::preview::{self, PreviewMessage};
 use crate::reachability::{self, ProbeReport};
+use crate::running::{Running, RunningFeed, RunningRelay};
 use crate::source::DigestHosts;
-use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
+use crate::spec::{FeedSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, survey_stream};
-use crate::sync::lock;
 use crate::tasks::ClosingTasks;
 use crate::tls::{self, PrivateAuthority};
-use crate::view::{CauseView, FeedView, PushView, RelayView};
+use crate::view::{CauseView, FeedView, RelayView};
 use yonder_slate::SlateFolder;
 
 /// Maximum duration of orderly ends at a shutdown.
 const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
-
-#[derive(Debug)]
-pub(crate) struct RunningFeed {
-    pub(crate) handle: FeedHandle,
-    spec: FeedSpec,
-    /// Number of the media thread of the feed, its relays and pushes.
-    pub(crate) thread: usize,
-    relays: BTreeMap<String, RunningRelay>,
-}
-
-/// Relay as last applied.
-#[derive(Debug)]
-struct RunningRelay {
-    /// Revision of the specification. A snapshot of an older one may show replaced pushes.
-    revision: u64,
-    pushes: Vec<AppliedPush>,
-}
-
-#[derive(Debug)]
-struct AppliedPush {
-    spec: PushSpec,
-    /// View of a new push until the feed has published a snapshot of it; `None` if the push ran before.
-    started: Option<PushView>,
-}
-
-impl RunningRelay {
-    fn new(pushes: &[PushSpec], before: Option<&Self>, clock: &Clock) -> Self {
-        let apply = |spec: &PushSpec| {
-            let mut running = before.into_iter().flat_map(|before| &before.pushes);
-            let runs = running.any(|other| {
-                other.spec.destination == spec.destination && other.spec.has_same_identity(spec)
-            });
-            AppliedPush { spec: spec.clone(), started: (!runs).then(|| PushView::started(spec, clock)) }
-        };
-        let revision = before.map_or(0, |before| before.revision) + 1;
-        Self { revision, pushes: pushes.iter().map(apply).collect() }
-    }
-
-    /// Returns the pushes from `snapshot`, or as they were applied if that is newer.
-    fn views(&self, name: &str, snapshot: &FeedSnapshot, clock: &Clock) -> Vec<PushView> {
-        let published = snapshot.relay(name);
-        let is_current = published.is_some_and(|relay| relay.revision >= self.revision);
-        let view = |applied: &AppliedPush| {
-            let started = applied.started.clone().filter(|_| !is_current);
-            let published = || snapshot.push(published?, &applied.spec.destination, clock.now());
-            started.or_else(published).unwrap_or_else(|| PushView::started(&applied.spec, clock))
-        };
-        self.pushes.iter().map(view).collect()
-    }
-}
-
-impl Running {
-    /// Returns the feed that pulls a stream.
-    pub(crate) fn feed_of(&self, spec: &FeedSpec) -> Option<&FeedHandle> {
-        self.feeds.values().find(|feed| feed.spec.is_same(spec)).map(|feed| &feed.handle)
-    }
-}
-
-impl RunningFeed {
-    /// Number of the feed's connections.
-    pub(crate) fn connections(&self) -> usize {
-        1 + self.relays.values().map(|relay| relay.pushes.len()).sum::<usize>()
-    }
-}
-
-#[derive(Debug, Default)]
-pub(crate) struct Running {
-    pub(crate) feeds: HashMap<String, RunningFeed>,
-    /// Feed of each relay.
-    relays: BTreeMap<String, String>,
-}
 
 /// Runs feeds and pushes on a tokio runtime. Clones share the state.
 #[derive(Debug, Clone)]
@@ -193,7 +123,7 @@ impl Engine {
     /// Starts a relay, or applies a changed specification to a running one without touching unchanged parts.
     pub fn apply(&self, spec: RelaySpec) {
         let RelaySpec { name, feed, pushes, hold } = spec;
-        let mut running = lock(&self.running);
+        let mut running = self.running.lock();
         if running.relays.get(&name).is_some_and(|current| *current != feed.name) {
             self.remove(&mut running, &name);
         }
@@ -209,7 +139,7 @@ impl Engine {
 
     /// Stops a relay; its broadcasts end in order, in the background.
     pub fn withdraw(&self, relay: &str) {
-        self.remove(&mut lock(&self.running), relay);
+        self.remove(&mut self.running.lock(), relay);
         if let Some(slates) = &self.slates {
             yonder_slate::forget(slates, relay);
         }
@@ -228,7 +158,7 @@ impl Engine {
     }
 
     fn send_to_relay(&self, relay: &str, command: FeedCommand) {
-        let running = lock(&self.running);
+        let running = self.running.lock();
         let feed = running.relays.get(relay).and_then(|feed| running.feeds.get(feed));
         if let Some(feed) = feed {
             feed.handle.send(command);
@@ -237,7 +167,7 @@ impl Engine {
 
     /// Applies a changed specification to a running feed. Without effect if it does not run.
     pub fn update_feed(&self, spec: FeedSpec) {
-        if let Some(running) = lock(&self.running).feeds.get_mut(&spec.name) {
+        if let Some(running) = self.running.lock().feeds.get_mut(&spec.name) {
             running.spec = spec.clone();
             running.handle.send(FeedCommand::SetSpec(spec));
         }
@@ -246,7 +176,7 @@ impl Engine {
     /// Moves a running feed, with its relays, to another media thread, without a gap. Without effect if the feed does
     /// not run or the thread does not exist.
     pub fn move_feed(&self, feed: &str, thread: usize) {
-        let mut running = lock(&self.running);
+        let mut running = self.running.lock();
         if let Some(running) = running.feeds.get_mut(feed).filter(|_| thread < self.media.len()) {
             placement::move_feed(running, thread);
         }
@@ -255,7 +185,7 @@ impl Engine {
     /// Returns the number of the media thread that a running feed is on.
     #[must_use]
     pub fn thread_of(&self, feed: &str) -> Option<usize> {
-        lock(&self.running).feeds.get(feed).map(|running| running.thread)
+        self.running.lock().feeds.get(feed).map(|running| running.thread)
     }
 
     /// Makes a part of a running relay panic. For tests.
@@ -267,7 +197,7 @@ impl Engine {
     /// Returns a running relay from the last snapshot of its feed.
     #[must_use]
     pub fn relay(&self, name: &str) -> Option<RelayView> {
-        let running = lock(&self.running);
+        let running = self.running.lock();
         let feed = running.feeds.get(running.relays.get(name)?)?;
         let snapshot = feed.handle.snapshot();
         let pushes = feed.relays.get(name)?.views(name, &snapshot, &self.clock);
@@ -277,14 +207,14 @@ impl Engine {
     /// Returns a running feed from its last snapshot.
     #[must_use]
     pub fn feed(&self, name: &str) -> Option<FeedView> {
-        lock(&self.running).feeds.get(name).map(|running| running.handle.snapshot().feed(self.clock))
+        self.running.lock().feeds.get(name).map(|running| running.handle.snapshot().feed(self.clock))
     }
 
     /// Returns all running relays and feeds from their last snapshots, sorted by name. A feed of several relays is
     /// listed once.
     #[must_use]
     pub fn running(&self) -> (Vec<RelayView>, Vec<FeedView>) {
-        let running = lock(&self.running);
+        let running = self.running.lock();
         let (mut relays, mut feeds) = (Vec::new(), Vec::new());
         for feed in running.feeds.values() {
             let snapshot = feed.handle.snapshot();
@@ -315,7 +245,7 @@ impl Engine {
             SurveyView { sub: request.sub.as_ref().map(|_| StreamView::default()), ..SurveyView::default() };
         let view = Mutex::new(begun);
         let report = |change: &dyn Fn(&mut SurveyView)| {
-            let mut view = lock(&view);
+            let mut view = view.lock();
             change(&mut view);
             on_progress(&view);
         };
@@ -401,7 +331,7 @@ impl Engine {
     /// When dropped, the remaining tasks are aborted by the runtime.
     pub async fn shutdown(&self) {
         let feeds = {
-            let mut running = lock(&self.running);
+            let mut running = self.running.lock();
             running.relays.clear();
             std::mem::take(&mut running.feeds)
         };

@@ -5,9 +5,10 @@
 //! temporary pull for all of its viewers; once a relay starts it, that pull ends and its viewers continue with the
 //! feed.
 
-use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
+use parking_lot::{Mutex, RwLock};
 use tokio::runtime::Handle;
 use tokio::sync::mpsc;
 use tokio::time::sleep_until;
@@ -15,11 +16,10 @@ use yonder_core::{Cause, CauseCode};
 use yonder_media::Frame;
 
 use crate::clock::Clock;
-use crate::engine::Running;
 use crate::feed::{FeedCommand, FeedHandle, FeedSnapshot, SnapshotCell, Subscriber};
+use crate::running::Running;
 use crate::source::DigestHosts;
 use crate::spec::FeedSpec;
-use crate::sync::lock;
 use crate::tasks::ClosingTasks;
 use crate::view::CauseView;
 
@@ -63,13 +63,13 @@ impl LeaseRegistry {
 
     /// Returns the running feed of a stream. Must be called without the lock of `pulls`: the engine locks both in that order.
     fn running_feed(&self, spec: &FeedSpec) -> Option<Stream> {
-        let running = lock(&self.running);
+        let running = self.running.lock();
         let feed = running.feed_of(spec)?;
         Some(Stream::Feed { snapshots: feed.snapshots(), subscriber: feed.subscriber() })
     }
 
     fn pull(&self, spec: &FeedSpec) -> Arc<ViewerPull> {
-        let mut pulls = lock(&self.pulls);
+        let mut pulls = self.pulls.lock();
         pulls.retain(|pull| pull.strong_count() > 0);
         let known = pulls.iter().filter_map(Weak::upgrade);
         if let Some(pull) = known.into_iter().find(|pull| pull.spec.is_same(spec) && !pull.has_ended()) {
@@ -93,7 +93,7 @@ impl LeaseRegistry {
 
     /// Ends the temporary pull of a stream, when a relay begins to pull it.
     pub(crate) fn end_pull(&self, spec: &FeedSpec) {
-        for pull in lock(&self.pulls).iter().filter_map(Weak::upgrade) {
+        for pull in self.pulls.lock().iter().filter_map(Weak::upgrade) {
             if let Some(feed) = pull.feed.as_ref().filter(|_| pull.spec.is_same(spec)) {
                 feed.send(FeedCommand::End);
             }
@@ -170,7 +170,7 @@ impl FeedLease {
     }
 
     fn stream(&self) -> Stream {
-        self.stream.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.stream.read().clone()
     }
 
     /// Returns true if it shares the pull of a running feed.
@@ -235,7 +235,7 @@ impl FeedLease {
         }
         let feed = self.registry.running_feed(&self.spec)?;
         let frames = feed.subscribe();
-        *self.stream.write().unwrap_or_else(PoisonError::into_inner) = feed;
+        *self.stream.write() = feed;
         frames
     }
 

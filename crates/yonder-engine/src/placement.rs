@@ -1,17 +1,17 @@
 //! Placement of feeds on media threads by load, and balancing while they run.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, Weak};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use tokio::runtime::Handle;
 use tokio::time::interval;
 use tokio_util::task::AbortOnDropHandle;
 
-use crate::engine::{Running, RunningFeed};
 use crate::feed::FeedCommand;
 use crate::media_threads::Heartbeats;
-use crate::sync::lock;
+use crate::running::{Running, RunningFeed};
 
 /// Load assumed for each connection of a feed that has not been measured, in kilobits per second.
 const DEFAULT_KBPS: u64 = 4_000;
@@ -111,7 +111,7 @@ async fn balance(running: Weak<Mutex<Running>>, heartbeats: Heartbeats) {
         ticks.tick().await;
         let Some(running) = running.upgrade() else { return };
         let is_alive: Vec<bool> = heartbeats.ages().iter().map(|age| *age < MAX_HEARTBEAT_AGE).collect();
-        let mut running = lock(&running);
+        let mut running = running.lock();
         if let Some((name, thread)) = next_move(&loads(&running.feeds), &is_alive)
             && let Some(feed) = running.feeds.get_mut(&name)
         {

@@ -5,7 +5,8 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use jpeg_encoder::{ColorType, Encoder};
+use image::ExtendedColorType;
+use image::codecs::jpeg::JpegEncoder;
 use openh264::OpenH264API;
 use openh264::decoder::{DecodedYUV, Decoder, DecoderConfig, Flush};
 use openh264::formats::YUVSource as _;
@@ -84,11 +85,11 @@ fn to_rgb(picture: &DecodedYUV<'_>) -> (Vec<u8>, usize, usize) {
 
 fn compress(rgb: &[u8], width: usize, height: usize) -> Result<Still, StillError> {
     let refused = |error: &dyn std::fmt::Display| StillError::Undecodable(error.to_string());
-    let columns = u16::try_from(width).map_err(|error| refused(&error))?;
-    let rows = u16::try_from(height).map_err(|error| refused(&error))?;
+    let columns = u32::try_from(width).map_err(|error| refused(&error))?;
+    let rows = u32::try_from(height).map_err(|error| refused(&error))?;
     let mut jpeg = Vec::new();
-    Encoder::new(&mut jpeg, QUALITY)
-        .encode(rgb, columns, rows, ColorType::Rgb)
+    JpegEncoder::new_with_quality(&mut jpeg, QUALITY)
+        .encode(rgb, columns, rows, ExtendedColorType::Rgb8)
         .map_err(|error| refused(&error))?;
-    Ok(Still { jpeg: Bytes::from(jpeg), width: u32::from(columns), height: u32::from(rows) })
+    Ok(Still { jpeg: Bytes::from(jpeg), width: columns, height: rows })
 }

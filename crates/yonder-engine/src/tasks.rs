@@ -2,15 +2,14 @@
 
 use std::any::Any;
 use std::panic::AssertUnwindSafe;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::FutureExt as _;
+use parking_lot::Mutex;
 use tokio::runtime::Handle;
 use tokio::task::JoinSet;
 use tokio::time::timeout;
-
-use crate::sync::lock;
 
 /// Runs `future` and returns the message of a panic in it as an error.
 ///
@@ -32,7 +31,7 @@ pub(crate) struct ClosingTasks(Arc<Mutex<JoinSet<()>>>);
 impl ClosingTasks {
     /// Spawns a task on `runtime`.
     pub(crate) fn spawn(&self, runtime: &Handle, task: impl Future<Output = ()> + Send + 'static) {
-        let mut tasks = lock(&self.0);
+        let mut tasks = self.0.lock();
         // Drop finished tasks.
         while tasks.try_join_next().is_some() {}
         tasks.spawn_on(task, runtime);
@@ -43,13 +42,13 @@ impl ClosingTasks {
     /// # Cancel safety
     /// When dropped, the tasks are aborted.
     pub(crate) async fn finish(&self, limit: Duration) -> bool {
-        let mut tasks = std::mem::take(&mut *lock(&self.0));
+        let mut tasks = std::mem::take(&mut *self.0.lock());
         timeout(limit, async { while tasks.join_next().await.is_some() {} }).await.is_ok()
     }
 
     #[cfg(test)]
     pub(crate) fn len(&self) -> usize {
-        let mut tasks = lock(&self.0);
+        let mut tasks = self.0.lock();
         while tasks.try_join_next().is_some() {}
         tasks.len()
     }

@@ -2,8 +2,9 @@
 
 use std::fmt::Write as _;
 use std::io;
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Arc, OnceLock};
 
+use parking_lot::Mutex;
 use sha2::{Digest as _, Sha256};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
@@ -16,8 +17,6 @@ use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use tokio_rustls::rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
 };
-
-use crate::sync::lock;
 
 /// SHA-256 fingerprint of a certificate.
 pub type Fingerprint = [u8; 32];
@@ -112,7 +111,7 @@ pub(crate) async fn secure(
         .with_no_client_auth();
     let connected = TlsConnector::from(Arc::new(config)).connect(name, stream).await;
     connected.map_err(|error| {
-        let refused = lock(&seen).take();
+        let refused = seen.lock().take();
         match (refused, certificate_error(&error)) {
             (Some(fingerprint), Some(detail)) => TlsError::Untrusted { fingerprint, detail },
             _ => failed(&error),
@@ -208,7 +207,7 @@ impl ServerCertVerifier for PeerVerifier {
             }
         };
         if verdict.is_err() {
-            *lock(&self.seen) = Some(fingerprint);
+            *self.seen.lock() = Some(fingerprint);
         }
         verdict
     }

@@ -1,15 +1,10 @@
 //! Conventions of the OpenAPI document: operation IDs, roles, and problem responses of each operation.
 
-use std::sync::LazyLock;
-
-use actix_web::http::Method;
+use utoipa::Modify;
 use utoipa::openapi::extensions::ExtensionsBuilder;
 use utoipa::openapi::path::{Operation, PathItem};
 use utoipa::openapi::{Content, Ref, RefOr, ResponseBuilder, Server};
-use utoipa::{Modify, OpenApi as _};
 use yonder_core::Role;
-
-use crate::openapi::Document;
 
 /// Name of the shared response.
 const PROBLEM: &str = "Problem";
@@ -65,7 +60,7 @@ impl Modify for Conventions {
     }
 }
 
-fn operations(item: &mut PathItem) -> impl Iterator<Item = (&'static str, &mut Operation)> {
+pub(super) fn operations(item: &mut PathItem) -> impl Iterator<Item = (&'static str, &mut Operation)> {
     let all = [
         ("get", item.get.as_mut()),
         ("put", item.put.as_mut()),
@@ -138,34 +133,14 @@ fn shared() -> RefOr<utoipa::openapi::Response> {
     RefOr::Ref(Ref::from_response_name(PROBLEM))
 }
 
-/// Paths of the API by segments, with their methods.
-static PATHS: LazyLock<Vec<(Vec<String>, Vec<&'static str>)>> = LazyLock::new(|| {
-    let mut api = Document::openapi();
-    let paths = api.paths.paths.iter_mut().map(|(path, item)| {
-        let segments = path.split('/').map(str::to_owned).collect();
-        (segments, operations(item).map(|(method, _)| method).collect())
-    });
-    paths.collect()
-});
-
-/// Returns the methods of a path, for a `405` response (RFC 9110, section 15.5.6); empty for an unknown path.
-pub(super) fn methods_of(path: &str) -> Vec<Method> {
-    let asked: Vec<&str> = path.split('/').collect();
-    let is_path = |segments: &[String]| {
-        let is_segment = |(known, asked): (&String, &&str)| known.starts_with('{') || known == asked;
-        segments.len() == asked.len() && segments.iter().zip(&asked).all(is_segment)
-    };
-    let found = PATHS.iter().filter(|(segments, _)| is_path(segments)).flat_map(|(_, methods)| methods);
-    found.filter_map(|method| method.to_uppercase().parse().ok()).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
 
-    use rstest::rstest;
+    use utoipa::OpenApi as _;
 
     use super::*;
+    use crate::openapi::Document;
 
     #[test]
     fn operation_ids_are_unique_and_problems_have_one_form() {
@@ -184,17 +159,5 @@ mod tests {
             }
         }
         assert!(count > 90, "{count}");
-    }
-
-    #[rstest]
-    #[case("/api/v1/relays", &["GET", "POST"])]
-    #[case("/api/v1/relays/Summit%20Station", &["GET", "DELETE", "PATCH"])]
-    #[case("/api/v1/relays/Line/start", &["POST"])]
-    #[case("/api/v1/nothing", &[])]
-    #[case("/api/v1/relays/Line/start/now", &[])]
-    fn methods_of_a_path_are_known(#[case] path: &str, #[case] expected: &[&str]) {
-        let methods = methods_of(path);
-        let found: Vec<&str> = methods.iter().map(Method::as_str).collect();
-        assert_eq!(found, expected);
     }
 }

@@ -1,15 +1,13 @@
 //! JSON bodies, and problem documents for invalid ones.
 
+use actix_web::HttpResponse;
 use actix_web::error::JsonPayloadError;
-use actix_web::http::Method;
-use actix_web::http::header::{ALLOW, LOCATION};
+use actix_web::http::header::LOCATION;
 use actix_web::web::JsonConfig;
-use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
 
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Serialize;
 
-use crate::conventions::methods_of;
 use crate::error::HttpError;
 use crate::limits::is_timeout;
 use yonder_service::ServiceError;
@@ -44,19 +42,4 @@ pub(super) fn created(collection: &str, name: &str, body: impl Serialize) -> Htt
     let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
     let location = format!("/api/v1/{collection}/{name}");
     HttpResponse::Created().insert_header((LOCATION, location)).json(body)
-}
-
-/// Responds to requests without a matching operation.
-pub(super) async fn no_such_page(request: HttpRequest) -> HttpResponse {
-    let methods = methods_of(request.path());
-    if !methods.is_empty() {
-        let error = ServiceError::WrongMethod(request.method().to_string());
-        let mut response = HttpError::from(error).error_response();
-        let allow = methods.iter().map(Method::as_str).collect::<Vec<_>>().join(", ");
-        if let Ok(allow) = allow.parse() {
-            response.headers_mut().insert(ALLOW, allow);
-        }
-        return response;
-    }
-    HttpError::from(ServiceError::NoSuchPage(request.path().to_owned())).error_response()
 }

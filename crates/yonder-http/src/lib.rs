@@ -10,6 +10,7 @@ mod destinations;
 mod discoveries;
 mod error;
 mod events;
+mod fallback;
 mod feeds;
 mod health;
 mod holding;
@@ -95,7 +96,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
                 .configure(jobs::configure)
                 .configure(preview::configure)
                 .configure(events::configure)
-                .default_service(web::to(json::no_such_page)),
+                .default_service(web::to(fallback::no_such_page)),
         )
         .default_service(web::get().to(console::serve));
 }

@@ -1,5 +1,6 @@
 //! Receiving side: publishers over RTMP and SRT, the media that they send, and the grading receiver of rehearsals.
 
+mod channel;
 mod grading;
 mod media;
 mod rtmp;

@@ -4,6 +4,7 @@ use bytes::{Bytes, BytesMut};
 use yonder_core::grade::{AudioInfo, FrameInfo, VideoInfo};
 use yonder_media::aac::SAMPLES_PER_FRAME;
 use yonder_media::flv::{self, BodyError, Content};
+use yonder_media::ticks::{from_millis, of_samples};
 use yonder_media::ts::{Demuxer, TsEvent};
 use yonder_media::{AudioConfig, ParameterSets, VideoCodec};
 
@@ -59,13 +60,13 @@ impl RtmpMedia {
         events: &mut Vec<MediaEvent>,
     ) {
         let bytes = u64::try_from(body.len()).unwrap_or_default();
-        let dts = self.unwrap_time(timestamp) * 90;
+        let dts = from_millis(self.unwrap_time(timestamp));
         let event = match read(body) {
             Ok(Content::VideoHeaders { codec, record }) => {
                 MediaEvent::VideoHeaders(stream_info::of_record(codec, &record))
             }
             Ok(Content::VideoFrame { composition_ms, keyframe, nals }) => {
-                let pts = dts + i64::from(composition_ms) * 90;
+                let pts = dts + from_millis(i64::from(composition_ms));
                 MediaEvent::Video { frame: FrameInfo { dts, pts, keyframe, bytes }, nals }
             }
             Ok(Content::AudioHeaders(specific)) => match AudioConfig::aac(specific) {
@@ -126,12 +127,15 @@ impl TsMedia {
                 }
                 TsEvent::AudioFrames { pts, config, frames } => {
                     // Frames of one packet follow each other without a gap (ISO/IEC 13818-1, 2.7.5).
-                    let (samples, rate) = (i64::from(SAMPLES_PER_FRAME), i64::from(config.sample_rate()));
+                    let frame_ticks =
+                        |at| of_samples(at * i64::from(SAMPLES_PER_FRAME), config.sample_rate());
                     events.push(MediaEvent::AudioHeaders(stream_info::of_audio(&config)));
-                    events.extend(frames.into_iter().zip(0..).map(|(frame, at)| MediaEvent::Audio {
-                        pts: pts + at * samples * 90_000 / rate.max(1),
-                        frame,
-                    }));
+                    events.extend(
+                        frames
+                            .into_iter()
+                            .zip(0..)
+                            .map(|(frame, at)| MediaEvent::Audio { pts: pts + frame_ticks(at), frame }),
+                    );
                 }
                 TsEvent::Problem(problem) => events.push(MediaEvent::Unreadable(problem.to_string())),
                 TsEvent::Clock(_) => {}

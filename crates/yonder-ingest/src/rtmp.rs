@@ -12,7 +12,7 @@ use tokio::time::Instant;
 use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{Receiver, ReceiverEvent};
 
-use crate::grading::{Broadcast, Channel, Refusal};
+use crate::channel::{Broadcast, Channel, Refusal};
 use crate::media::{MediaEvent, RtmpMedia};
 
 /// Maximum concurrent connections; further ones are closed.

@@ -13,7 +13,7 @@ use yonder_address::{KeyLength, Passphrase};
 use yonder_protocol::{Core as _, DatagramCore as _};
 use yonder_srt::{Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request};
 
-use crate::grading::{Broadcast, Channel, Refusal};
+use crate::channel::{Broadcast, Channel, Refusal};
 use crate::media::{MediaEvent, TsMedia};
 
 /// Receive buffer of the socket: a keyframe arrives at once.

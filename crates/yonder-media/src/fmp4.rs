@@ -6,7 +6,8 @@ use std::sync::Arc;
 use bytes::{BufMut, Bytes, BytesMut};
 
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
-use crate::unit::{AccessUnit, Frame, Payload, PerTrack, TICKS_PER_SECOND, Track};
+use crate::ticks::TICKS_PER_SECOND;
+use crate::unit::{AccessUnit, Frame, Payload, PerTrack, Track};
 
 /// Track numbers.
 const VIDEO_TRACK: u32 = 1;
@@ -286,7 +287,7 @@ fn put_track(
             out.put_u32(height << 16);
         });
         put_box(out, b"mdia", |out| {
-            let timescale = u32::try_from(TICKS_PER_SECOND).unwrap_or(90_000);
+            let timescale = u32::try_from(TICKS_PER_SECOND).unwrap_or(u32::MAX);
             put_full_box(out, b"mdhd", 0, 0, |out| {
                 for value in [0, 0, timescale, 0] {
                     out.put_u32(value);

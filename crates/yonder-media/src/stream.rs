@@ -4,6 +4,7 @@ use bytes::Bytes;
 
 use crate::aac::AudioSpecificConfig;
 use crate::g711::Law;
+use crate::ticks::FrameRate;
 use crate::{h264, h265};
 
 /// `nal_unit_type` of filler data (table 7-1 of both standards).
@@ -73,7 +74,7 @@ pub struct VideoProperties {
     /// Height in samples, after cropping.
     pub height: u32,
     /// Frames per second as numerator and denominator, if declared.
-    pub frame_rate: Option<(u32, u32)>,
+    pub frame_rate: Option<FrameRate>,
     /// Maximum number of frames that precede a frame in decoding order and follow it in output order, if declared.
     pub reorder_frames: Option<u8>,
     /// Bits per luma sample.

@@ -6,9 +6,6 @@ use bytes::Bytes;
 
 use crate::stream::StreamHeaders;
 
-/// Ticks of the feed's clock per second (90 kHz, as in MPEG systems and RTP video).
-pub const TICKS_PER_SECOND: i64 = 90_000;
-
 /// Track of a feed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Track {

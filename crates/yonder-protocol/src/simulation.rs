@@ -15,23 +15,20 @@ const MAX_RETRANSMISSIONS: u32 = 5;
 /// Rounds at one time after which a core counts as stuck in a loop.
 const MAX_ROUNDS: u32 = 100_000;
 
-/// Pseudo-random number generator (xorshift).
+/// Pseudo-random number generator, reproducible by its seed.
 #[derive(Debug, Clone)]
-pub struct Random(u64);
+pub struct Random(fastrand::Rng);
 
 impl Random {
     /// Creates a generator.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1)
+        Self(fastrand::Rng::with_seed(seed))
     }
 
     /// Returns the next number.
     pub fn next_number(&mut self) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0
+        self.0.u64(..)
     }
 
     /// Returns true with a probability of `percent`.

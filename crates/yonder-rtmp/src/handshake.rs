@@ -30,14 +30,8 @@ impl Handshake {
         let mut own = BytesMut::with_capacity(1 + BLOCK);
         own.put_u8(VERSION);
         own.put_u64(0); // time, and four zero bytes
-        let mut state = seed | 1;
-        while own.len() < 1 + BLOCK {
-            state ^= state << 13;
-            state ^= state >> 7;
-            state ^= state << 17;
-            own.put_u64(state);
-        }
-        own.truncate(1 + BLOCK);
+        let mut random = fastrand::Rng::with_seed(seed);
+        own.extend(std::iter::repeat_with(|| random.u8(..)).take(BLOCK - 8));
         Self { state: State::AwaitHello, own: own.freeze() }
     }
 

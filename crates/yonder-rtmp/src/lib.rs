@@ -3,6 +3,42 @@
 //!
 //! All of it is pure: no sockets, no clock. State machines take bytes and the time since an epoch of the driver's choice, as
 //! [`yonder_protocol`] describes.
+//!
+//! # Example
+//!
+//! ```
+//! use std::time::Duration;
+//!
+//! use bytes::BytesMut;
+//! use yonder_address::StreamKey;
+//! use yonder_protocol::{Core as _, deliver, take_transmit};
+//! use yonder_rtmp::{Publisher, PublisherConfig, PublisherEvent, Receiver, ReceiverEvent};
+//!
+//! let server = "rtmp://ingest.example.net/live".parse()?;
+//! let key = StreamKey::from_stored("planted-key".into());
+//! let now = Duration::ZERO;
+//! let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 1 });
+//! let mut receiver = Receiver::new(2);
+//! publisher.start(now);
+//! let mut is_accepted = false;
+//! for _ in 0..10 {
+//!     // In place of two sockets.
+//!     deliver(&mut receiver, &mut BytesMut::from(&take_transmit(&mut publisher, now)[..]), now)?;
+//!     while let Some(event) = receiver.poll_event() {
+//!         match event {
+//!             ReceiverEvent::Connect { .. } => receiver.accept_connect(),
+//!             ReceiverEvent::Publish { .. } => receiver.accept_publish(),
+//!             _ => {}
+//!         }
+//!     }
+//!     deliver(&mut publisher, &mut BytesMut::from(&take_transmit(&mut receiver, now)[..]), now)?;
+//!     while let Some(event) = publisher.poll_event() {
+//!         is_accepted |= matches!(event, PublisherEvent::Accepted);
+//!     }
+//! }
+//! assert!(is_accepted);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 #![forbid(unsafe_code)]
 #![deny(clippy::disallowed_methods, reason = "no clock is read and no thread sleeps in this crate")]

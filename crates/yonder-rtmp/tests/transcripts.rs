@@ -109,7 +109,7 @@ fn publisher_follows_the_transcript(#[values(1, 7, 128, 65_536)] segment: usize)
     run(Side::Client, &mut half, segment);
     let events: Vec<_> = std::iter::from_fn(|| half.publisher.poll_event()).collect();
     let connected = PublisherEvent::Connected { announces_h265: true };
-    assert_eq!(events, [PublisherEvent::Greeted, connected, PublisherEvent::Accepted]);
+    assert_eq!(events, [PublisherEvent::HandshakeDone, connected, PublisherEvent::Accepted]);
 }
 
 #[rstest]

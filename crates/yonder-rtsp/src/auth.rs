@@ -256,11 +256,10 @@ fn quoted(text: &str) -> String {
 }
 
 fn hash(algorithm: Algorithm, data: &[u8]) -> String {
-    let bytes = match algorithm {
-        Algorithm::Md5 => Md5::digest(data).to_vec(),
-        Algorithm::Sha256 => Sha256::digest(data).to_vec(),
-    };
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    match algorithm {
+        Algorithm::Md5 => hex::encode(Md5::digest(data)),
+        Algorithm::Sha256 => hex::encode(Sha256::digest(data)),
+    }
 }
 
 #[cfg(test)]

@@ -5,150 +5,22 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_media::aac::AudioSpecificConfig;
-use yonder_media::h264::SpsError;
 use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track};
 use yonder_protocol::{Core, DatagramCore, End, Outbox, StreamCore};
 
 use crate::client::{
-    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Skipped,
-    Step, Transport,
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, Skipped, Step, Transport,
 };
 use crate::error::PullError;
+use crate::pull_event::{DatagramPath, Described, PullEvent, RtpAccessUnit, TrackStats};
+use crate::reception::Reception;
 use crate::rtp::{
     self, AacDepacketizer, Arrival, Depacketizer, DropCounts, JitterBuffer, LatmDepacketizer, OrderStats,
-    ReceptionStats, Rtcp, RtpPacket, Source, TrackUnit, VideoDepacketizer,
+    Rtcp, RtpPacket, Source, TrackUnit, VideoDepacketizer,
 };
 
 /// Interval of receiver reports (RFC 3550, 6.2 recommends at least five seconds).
 const REPORT_INTERVAL: Duration = Duration::from_secs(5);
-
-/// Video or audio frame with its RTP time.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RtpAccessUnit {
-    /// Track.
-    pub track: Track,
-    /// RTP time.
-    pub rtp_time: u32,
-    /// Decoding can start here.
-    pub keyframe: bool,
-    /// Payload.
-    pub payload: Payload,
-}
-
-/// Described track that was set up.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Described {
-    /// Track.
-    pub track: Track,
-    /// RTP clock rate in hertz.
-    pub clock_rate: u32,
-    /// Source of the datagrams, for UDP transport.
-    pub peer: Option<DatagramPeer>,
-}
-
-/// Path of a datagram: its local port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct DatagramPath {
-    /// Index of the track.
-    pub track: usize,
-    /// RTP or RTCP.
-    pub channel: Channel,
-}
-
-/// Event of a pull.
-#[derive(Debug, Clone, PartialEq)]
-pub enum PullEvent {
-    /// A step was completed.
-    Step(Step),
-    /// The camera has offered Digest authentication.
-    DigestOffered,
-    /// All media that the camera offers.
-    Offered(Vec<Offered>),
-    /// Tracks that were set up.
-    Tracks(Vec<Described>),
-    /// Stream headers, new or changed; they apply from the next unit on.
-    Headers(StreamHeaders),
-    /// Access unit.
-    Unit(RtpAccessUnit),
-    /// RTCP sender report, for synchronization.
-    SenderReport {
-        /// Track.
-        track: Track,
-        /// 64-bit NTP time.
-        ntp: u64,
-        /// RTP time of that instant.
-        rtp: u32,
-    },
-    /// The camera restarted its RTP numbering: earlier and later RTP times are unrelated.
-    Restarted(Track),
-}
-
-/// Statistics of one track.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct TrackStats {
-    /// Track.
-    pub track: Track,
-    /// Packet reception.
-    pub reception: ReceptionStats,
-    /// Packet order.
-    pub order: OrderStats,
-    /// Access units dropped because of packet loss.
-    pub units_dropped: u64,
-    /// Parts of packets that were dropped, by reason.
-    pub drops: DropCounts,
-    /// Error of the last sequence parameter set, if it could not be parsed.
-    pub parameter_problem: Option<SpsError>,
-}
-
-/// Consecutive packets of another payload type after which that type is accepted.
-const TYPE_CHANGE_PACKETS: u32 = 16;
-
-#[derive(Debug)]
-struct Reception {
-    track: Track,
-    /// Payload type from the session description.
-    described_type: u8,
-    /// Payload type that is accepted.
-    payload_type: u8,
-    /// Packets of another type since the last packet of the accepted type.
-    other_run: u32,
-    source: Source,
-    /// Jitter buffer, for UDP transport; interleaved packets are in order.
-    reorder: Option<JitterBuffer>,
-    order: OrderStats,
-    depacketizer: Depacketizer,
-    drops: DropCounts,
-}
-
-impl Reception {
-    /// Returns true for a packet of another stream on the same channel, and counts it.
-    fn is_foreign(&mut self, payload_type: u8, ssrc: u32) -> bool {
-        let is_known = payload_type == self.described_type || payload_type == self.payload_type;
-        let is_foreign = !is_known && self.source.ssrc().is_some_and(|own| own != ssrc);
-        self.drops.other_payload_type += u64::from(is_foreign);
-        is_foreign
-    }
-
-    /// Returns true for a payload type that is accepted. Each channel has a single stream, so a camera that sends
-    /// another type than it has described means that one: from the beginning, or once [`TYPE_CHANGE_PACKETS`] in a row
-    /// have it. Once the described type arrives, only that one is accepted.
-    fn accepts(&mut self, payload_type: u8) -> bool {
-        if payload_type == self.described_type {
-            self.payload_type = payload_type;
-            self.other_run = 0;
-            return true;
-        }
-        self.drops.other_payload_type += 1;
-        if payload_type == self.payload_type {
-            return true;
-        }
-        self.other_run += 1;
-        if self.source.received() == 0 || self.other_run >= TYPE_CHANGE_PACKETS {
-            self.payload_type = payload_type;
-        }
-        payload_type == self.payload_type
-    }
-}
 
 /// Pull of one camera over one connection.
 #[derive(Debug)]

@@ -4,9 +4,10 @@ use std::fs::{self, DirBuilder};
 use std::io;
 use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
+use parking_lot::Mutex;
 use thiserror::Error;
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_core::Role;
@@ -15,7 +16,6 @@ use yonder_store::{RecordKind, StoreError};
 use crate::change::{Actor, Change};
 use crate::journal::Journal;
 use crate::records::{LOW_BYTES, Records};
-use crate::sync::lock;
 use crate::time;
 
 /// Maximum interval of checks for a due backup.
@@ -85,18 +85,18 @@ impl Backups {
     fn check(&self, now: SystemTime) {
         let Some(plan) = &self.plan else { return };
         let newest = backups_in(&plan.folder).into_iter().map(|(at, _)| at).rfind(|at| *at <= now);
-        *lock(&self.newest) = newest;
+        *self.newest.lock() = newest;
         let age = newest.and_then(|newest| now.duration_since(newest).ok());
         if age.is_some_and(|age| age < plan.every) {
             return;
         }
         let failure = self.make(plan, now).err().map(|error| error.to_string());
-        let mut known = lock(&self.failure);
+        let mut known = self.failure.lock();
         if let Some(error) = failure.as_ref().filter(|failure| known.as_ref() != Some(failure)) {
             tracing::error!(error, "the scheduled backup failed");
         }
         if failure.is_none() {
-            *lock(&self.newest) = Some(now);
+            *self.newest.lock() = Some(now);
         }
         *known = failure;
     }
@@ -144,7 +144,7 @@ impl Backups {
 
     /// Returns the time of the newest scheduled backup at the last check, without reading the folder.
     pub(crate) fn newest_known(&self) -> Option<SystemTime> {
-        *lock(&self.newest)
+        *self.newest.lock()
     }
 
     /// Returns the time of the newest scheduled backup.
@@ -159,7 +159,7 @@ impl Backups {
 
     /// Returns the error of the last attempt.
     pub(crate) fn failure(&self) -> Option<String> {
-        lock(&self.failure).clone()
+        self.failure.lock().clone()
     }
 }
 

@@ -1,9 +1,10 @@
 //! Live events for subscribers: changes of relays, and new lines of the logbook.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use parking_lot::Mutex;
 use tokio::sync::{Notify, broadcast};
 use tokio::time::{MissedTickBehavior, interval, sleep};
 use yonder_api::{Relay, RelayEvent, RelayStats};
@@ -12,7 +13,6 @@ use yonder_store::LogFilter;
 
 use crate::error::ServiceError;
 use crate::records::Records;
-use crate::sync::lock;
 use crate::views;
 
 /// Delay within which changes are published together.
@@ -114,7 +114,7 @@ impl Events {
         // Includes pending changes.
         self.publish_differences(false);
         // Both under one lock, so that no event is lost between the two.
-        let published = lock(&self.published);
+        let published = self.published.lock();
         let relays = published.values().filter_map(|published| relay_event(&published.relay));
         (relays.collect(), self.sender.subscribe())
     }
@@ -125,7 +125,7 @@ impl Events {
     }
 
     fn publish_differences(&self, with_stats: bool) {
-        let mut published = lock(&self.published);
+        let mut published = self.published.lock();
         let mut removed = std::mem::take(&mut *published);
         let mut moved = Vec::new();
         for relay in self.records.relays() {
@@ -156,11 +156,11 @@ impl Events {
 
     /// Publishes the logbook lines written since the last call.
     pub(crate) fn publish_log_lines(&self) {
-        let after = *lock(&self.last_line);
+        let after = *self.last_line.lock();
         let filter = LogFilter { after: Some(after), limit: MAX_LINES, ..LogFilter::default() };
         // Read without the lock, since reading may block. Lines that cannot be read are not published.
         let Ok(lines) = self.records.store.logbook(&filter) else { return };
-        let mut last = lock(&self.last_line);
+        let mut last = self.last_line.lock();
         for line in lines.into_iter().filter(|line| line.id > *last).collect::<Vec<_>>() {
             *last = line.id;
             self.send(text(&RelayEvent::Log { entry: Box::new(views::log_entry(line)) }));

@@ -3,9 +3,10 @@
 
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
+use parking_lot::Mutex;
 use rand::RngExt as _;
 use serde_json::Value;
 use tokio::runtime::Handle;
@@ -15,7 +16,6 @@ use tokio_util::sync::CancellationToken;
 use yonder_api::{JobKind, JobProgress, JobState};
 
 use crate::error::ServiceError;
-use crate::sync::lock;
 use crate::time;
 
 /// Maximum running jobs.
@@ -130,7 +130,7 @@ impl JobEntry {
     /// Returns the path of the file created by the job.
     #[must_use]
     pub fn file(&self) -> Option<PathBuf> {
-        lock(&self.file).as_ref().map(|file| file.0.clone())
+        self.file.lock().as_ref().map(|file| file.0.clone())
     }
 
     fn has_ended(&self) -> bool {
@@ -179,7 +179,7 @@ impl JobContext {
 
     /// Attaches a file, which is removed with the job.
     pub fn attach(&self, path: &Path) {
-        *lock(&self.0.file) = Some(TemporaryFile(path.to_owned()));
+        *self.0.file.lock() = Some(TemporaryFile(path.to_owned()));
     }
 
     /// Returns the id of the job.
@@ -221,7 +221,7 @@ impl Jobs {
         F: Future<Output = Result<Value, ServiceError>> + Send + 'static,
     {
         let entry = {
-            let mut jobs = lock(&self.0);
+            let mut jobs = self.0.lock();
             forget_ended(&mut jobs);
             if let Some(known) = jobs.iter().find(|job| job.new.is_same_request(&new)) {
                 return Ok(Arc::clone(known));
@@ -261,7 +261,7 @@ impl Jobs {
     /// # Errors
     /// [`ServiceError::NoSuchJob`].
     pub fn get(&self, id: &str) -> Result<Arc<JobEntry>, ServiceError> {
-        let mut jobs = lock(&self.0);
+        let mut jobs = self.0.lock();
         forget_ended(&mut jobs);
         jobs.iter().find(|job| job.id == id).cloned().ok_or_else(|| ServiceError::NoSuchJob(id.to_owned()))
     }
@@ -269,7 +269,7 @@ impl Jobs {
     /// Returns all jobs, the latest first.
     #[must_use]
     pub fn list(&self) -> Vec<Arc<JobEntry>> {
-        let mut jobs = lock(&self.0);
+        let mut jobs = self.0.lock();
         forget_ended(&mut jobs);
         jobs.iter().rev().cloned().collect()
     }

@@ -1,13 +1,6 @@
-//! Locking without poisoning, and blocking calls.
-
-use std::sync::{Mutex, MutexGuard, PoisonError};
+//! Blocking calls.
 
 use crate::error::ServiceError;
-
-/// Locks a mutex whose data is consistent even after a panic of a holder.
-pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
 
 /// Runs a blocking call on the runtime's blocking thread pool.
 ///

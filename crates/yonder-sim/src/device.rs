@@ -3,13 +3,16 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+
+use yonder_media::FrameRate;
 
 use crate::camera::{Camera, CameraStream};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
+use parking_lot::Mutex;
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
@@ -46,7 +49,7 @@ impl DeviceProfile {
     #[must_use]
     pub fn of_stream(stream: &CameraStream, camera: &Camera) -> Self {
         let facts = stream.media.video.facts();
-        let (rate, per) = stream.media.frame_rate;
+        let FrameRate { frames: rate, per } = stream.media.frame_rate;
         let source = stream.path.rsplit_once('/').map_or("", |(lens, _)| lens);
         Self {
             token: stream.path.trim_start_matches('/').replace('/', "-"),
@@ -287,7 +290,7 @@ impl Shared {
         let text = |name: &str| token.text_at(&[name]).unwrap_or_default().to_owned();
         let (nonce, created) = (text("Nonce"), text("Created"));
         let Ok(raw) = STANDARD.decode(&nonce) else { return false };
-        let fresh = self.nonces.lock().unwrap_or_else(PoisonError::into_inner).insert(nonce, ()).is_none();
+        let fresh = self.nonces.lock().insert(nonce, ()).is_none();
         // Within five seconds of the device's own, wrong, clock.
         let now = self.now_s();
         let in_time = (now - 5..=now + 5).any(|second| clock_text(second) == created);
@@ -389,8 +392,7 @@ fn digest_is_right(head: &str, user: &str, password: &str) -> bool {
             .map(|(_, value)| value.trim_matches('"').to_owned())
             .unwrap_or_default()
     };
-    let hash =
-        |text: String| -> String { Md5::digest(text).iter().map(|byte| format!("{byte:02x}")).collect() };
+    let hash = |text: String| hex::encode(Md5::digest(text));
     let secret = hash(format!("{user}:{REALM}:{password}"));
     let asked = hash(format!("POST:{}", field("uri")));
     let proof = hash(format!("{secret}:fell:{}:{}:auth:{asked}", field("nc"), field("cnonce")));

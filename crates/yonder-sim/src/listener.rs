@@ -3,8 +3,9 @@
 use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
+use parking_lot::Mutex;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::task::{JoinHandle, JoinSet};
 
@@ -37,7 +38,7 @@ impl RestartableListener {
 
     /// Closes the port and drops all connections. The address is kept for [`Self::open`].
     pub(crate) async fn close(&self) {
-        let task = self.open.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let task = self.open.lock().take();
         if let Some(task) = task {
             task.abort();
             // The port stays bound until the task has ended.
@@ -51,7 +52,7 @@ impl RestartableListener {
         S: Fn(TcpStream) -> F + Send + Sync + Clone + 'static,
         F: Future<Output = ()> + Send + 'static,
     {
-        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut open = self.open.lock();
         if open.is_none() {
             *open = Some(tokio::spawn(accept(listen(self.address)?, serve)));
         }
@@ -61,7 +62,7 @@ impl RestartableListener {
 
 impl Drop for RestartableListener {
     fn drop(&mut self) {
-        if let Some(task) = self.open.get_mut().unwrap_or_else(PoisonError::into_inner).take() {
+        if let Some(task) = self.open.get_mut().take() {
             task.abort();
         }
     }

@@ -4,7 +4,7 @@ use bytes::Bytes;
 use yonder_media::aac::{AdtsError, SAMPLES_PER_FRAME, split_adts};
 use yonder_media::g711::Law;
 use yonder_media::{
-    AudioConfig, NalRole, ParameterSets, PictureOrder, VideoCodec, VideoConfig, h264, h265,
+    AudioConfig, FrameRate, NalRole, ParameterSets, PictureOrder, VideoCodec, VideoConfig, h264, h265,
     split_access_units, split_nals,
 };
 
@@ -53,7 +53,7 @@ pub struct LoopAudio {
 #[derive(Debug, Clone)]
 pub struct LoopMedia {
     /// Frame rate as numerator and denominator.
-    pub frame_rate: (u32, u32),
+    pub frame_rate: FrameRate,
     /// Video configuration.
     pub video: VideoConfig,
     /// Video frames in decoding order.
@@ -78,7 +78,7 @@ impl LoopMedia {
         if !frames.first().is_some_and(|frame| frame.keyframe) {
             return Err(MediaError::NoPicture);
         }
-        let frame_rate = video.facts().frame_rate.unwrap_or((25, 1));
+        let frame_rate = video.facts().frame_rate.unwrap_or(FrameRate { frames: 25, per: 1 });
         let audio = audio.map(split_adts).transpose()?;
         let audio = audio.map(|(config, frames)| LoopAudio { config, frames, samples: SAMPLES_PER_FRAME });
         Ok(Self { frame_rate, video, frames, audio })
@@ -87,7 +87,7 @@ impl LoopMedia {
     /// Returns the loop with a low tone in G.711.
     #[must_use]
     pub fn with_g711(mut self, law: Law) -> Self {
-        let (rate, per) = self.frame_rate;
+        let FrameRate { frames: rate, per } = self.frame_rate;
         let length = u32::try_from(self.frames.len()).unwrap_or(1);
         let samples = u64::from(length) * u64::from(per) * u64::from(G711_RATE) / u64::from(rate);
         let config = AudioConfig::G711 { law, sample_rate: G711_RATE, channels: 1 };
@@ -101,7 +101,7 @@ impl LoopMedia {
     /// Returns the RTP timestamp of the frame at position `shown`, in ticks of 1/90 000 s.
     #[must_use]
     pub fn picture_time(&self, shown: i64) -> i64 {
-        let (rate, per) = self.frame_rate;
+        let FrameRate { frames: rate, per } = self.frame_rate;
         shown * i64::from(per) * 90_000 / i64::from(rate)
     }
 }

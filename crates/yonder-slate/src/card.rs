@@ -23,7 +23,7 @@ const LINE_SIZE: f32 = 0.042;
 /// Maximum width of text, as a fraction of the width.
 const MAX_WIDTH: f32 = 0.84;
 
-/// Draws the card. `away_since` is when the feed went away; `None` if an operator requested the hold.
+/// Draws the card. `away_since` is when the feed became absent; `None` if an operator requested the hold.
 pub(crate) fn draw(width: u32, height: u32, name: &str, away_since: Option<SystemTime>) -> RgbImage {
     let mut card = Card { image: RgbImage::new(width, height) };
     card.landscape();
@@ -36,8 +36,8 @@ pub(crate) fn draw(width: u32, height: u32, name: &str, away_since: Option<Syste
     }
     if let Some(font) = font {
         let text = match away_since {
-            Some(since) => format!("No picture since {}. It comes back by itself.", clock_time(since)),
-            None => "A short break. The picture comes back soon.".to_owned(),
+            Some(since) => format!("No picture since {}. It returns automatically.", clock_time(since)),
+            None => "A short break. The picture returns soon.".to_owned(),
         };
         card.line(&font, &text, high * LINE_SIZE, high * 0.57, QUIET);
     }

@@ -13,12 +13,13 @@ mod saved;
 use std::io::Cursor;
 use std::num::NonZero;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError, mpsc};
+use std::sync::{Arc, OnceLock, mpsc};
 use std::time::SystemTime;
 
 use image::ImageFormat;
+use parking_lot::Mutex;
 use tokio::sync::oneshot;
-use yonder_media::VideoCodec;
+use yonder_media::{FrameRate, VideoCodec};
 
 use yonder_media::Frame;
 
@@ -104,7 +105,7 @@ fn render(request: &SlateRequest) -> Result<SlateGop, SlateError> {
     if facts.codec == VideoCodec::H265 {
         return repeat::keyframe(&request.keyframe);
     }
-    let declared = facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per.max(1)));
+    let declared = facts.frame_rate.map(FrameRate::fps);
     let fps = request.fps.or(declared).unwrap_or(DEFAULT_FRAME_RATE).clamp(FRAME_RATES.0, FRAME_RATES.1);
     // Chroma is subsampled by two, so sizes are even.
     let (width, height) = (facts.width & !1, facts.height & !1);
@@ -203,7 +204,7 @@ fn start_renderers() -> std::io::Result<mpsc::Sender<Job>> {
 
 fn next_job(queue: &Mutex<mpsc::Receiver<Job>>) -> Result<Job, mpsc::RecvError> {
     // The queue is consistent even after a panic.
-    queue.lock().unwrap_or_else(PoisonError::into_inner).recv()
+    queue.lock().recv()
 }
 
 #[cfg(test)]

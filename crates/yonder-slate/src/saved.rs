@@ -87,8 +87,7 @@ fn encode(keyframe: &Frame) -> Option<Vec<u8>> {
     let audio = match &keyframe.headers.audio {
         None => "none".to_owned(),
         Some(AudioConfig::Aac { specific, .. }) => {
-            let digits: String = specific.iter().map(|byte| format!("{byte:02x}")).collect();
-            format!("aac:{digits}")
+            format!("aac:{}", hex::encode(specific))
         }
         Some(AudioConfig::G711 { law, sample_rate, channels }) => {
             let law = if *law == Law::A { "alaw" } else { "ulaw" };

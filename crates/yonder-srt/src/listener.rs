@@ -41,6 +41,13 @@ pub struct ListenerConfig {
     pub secret: u64,
 }
 
+/// Latencies that a caller requests (draft-sharabayko-srt-01, 3.2.1.1.1).
+#[derive(Debug, Clone, Copy)]
+struct RequestedLatency {
+    receive_ms: u16,
+    send_ms: u16,
+}
+
 /// Request of a caller.
 #[derive(Debug)]
 pub struct Request {
@@ -53,7 +60,7 @@ pub struct Request {
     socket: u32,
     handshake: Handshake,
     timestamp: u32,
-    latency_ms: (u16, u16),
+    latency: RequestedLatency,
     keys: Option<(KeyRing, KeyMaterial)>,
     came: Duration,
 }
@@ -178,7 +185,7 @@ impl Listener {
         timestamp: u32,
         now: Duration,
     ) -> Result<Request, (Handshake, Rejection)> {
-        let mut latency_ms = None;
+        let mut latency = None;
         let mut stream_id = None;
         let mut material = None;
         for extension in &handshake.extensions {
@@ -186,14 +193,14 @@ impl Listener {
                 Extension::Latency { response: false, receive_ms, send_ms, flags, .. }
                     if flags & flags::STREAM == 0 =>
                 {
-                    latency_ms = Some((*receive_ms, *send_ms));
+                    latency = Some(RequestedLatency { receive_ms: *receive_ms, send_ms: *send_ms });
                 }
                 Extension::KeyRequest(asked) => material = Some(asked.clone()),
                 Extension::StreamId(words) => stream_id = Some(stream_id_text(words)),
                 _ => {}
             }
         }
-        let Some(latency_ms) = latency_ms else { return Err((handshake, Rejection::BadRequest)) };
+        let Some(latency) = latency else { return Err((handshake, Rejection::BadRequest)) };
         let keys = match (&self.config.passphrase, material) {
             (None, None) => None,
             (Some(passphrase), Some(material)) => match KeyRing::open(passphrase.clone(), &material) {
@@ -210,7 +217,7 @@ impl Listener {
             socket: self.next_socket,
             handshake,
             timestamp,
-            latency_ms,
+            latency,
             keys,
             came: now,
         })
@@ -218,18 +225,9 @@ impl Listener {
 
     /// Accepts a caller. Its packets have the returned socket ID as destination.
     pub fn accept(&mut self, request: Request, now: Duration) -> (u32, Connection) {
-        let Request {
-            from,
-            socket,
-            handshake,
-            timestamp,
-            latency_ms: (asked_receive, asked_send),
-            keys,
-            came,
-            ..
-        } = request;
+        let Request { from, socket, handshake, timestamp, latency, keys, came, .. } = request;
         let own = u16::try_from(self.config.latency.as_millis()).unwrap_or(u16::MAX);
-        let (receive_ms, send_ms) = (own.max(asked_send), own.max(asked_receive));
+        let (receive_ms, send_ms) = (own.max(latency.send_ms), own.max(latency.receive_ms));
         let mut extensions = vec![Extension::Latency {
             response: true,
             version: VERSION,

@@ -196,7 +196,7 @@ impl Store {
                 digest.update(format!("{uid} {revision} {state:?}\n"));
             }
             let digest = digest.finalize();
-            Ok(digest.iter().take(8).map(|byte| format!("{byte:02x}")).collect())
+            Ok(hex::encode(digest.get(..8).unwrap_or(&digest)))
         })
     }
 

@@ -10,6 +10,7 @@ mod feeds;
 mod hang;
 mod history;
 mod invitations;
+mod keyring;
 mod maintenance;
 mod migrations;
 mod patterns;
@@ -26,6 +27,7 @@ mod store;
 mod subjects;
 mod tokens;
 mod traffic;
+mod unsaved;
 mod uplinks;
 
 pub use addresses::{AddressSecrets, UnknownPlaceholder, shortened_web_address};

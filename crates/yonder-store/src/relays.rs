@@ -284,9 +284,6 @@ impl Store {
     }
 }
 
-/// Desired states, by row ID, that are only in memory.
-pub(crate) type UnsavedStates = HashMap<i64, DesiredState>;
-
 fn write_desired_state(connection: &Connection, id: i64, wanted: DesiredState) -> Result<(), StoreError> {
     let mut update = connection.prepare_cached("UPDATE relay SET wanted = ?2 WHERE id = ?1")?;
     update.execute(params![id, wanted.as_str()])?;

@@ -1,10 +1,9 @@
 //! Sealed secrets of the records: decrypted only where they are used; a failure affects only its own record.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::fmt;
 use std::mem;
 
-use parking_lot::Mutex;
 use rusqlite::{Connection, OptionalExtension as _, params};
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_address::StreamKey;
@@ -112,22 +111,6 @@ impl Place {
         let rows: Vec<(i64, String, Vec<u8>)> = rows.collect::<Result<_, _>>()?;
         let secret = |(id, name, sealed)| (id, name, SealedSecret { sealed, label: self.label(id) });
         Ok(rows.into_iter().map(secret).collect())
-    }
-}
-
-/// Master key in use, and the secrets that it cannot decrypt.
-#[derive(Debug)]
-pub(crate) struct Keyring {
-    current: MasterKey,
-    /// Other key of a rotation in progress, for secrets that were read before.
-    other: Option<MasterKey>,
-    /// Sealed bytes that could not be decrypted, by label: a secret that is set again has other bytes.
-    lost: HashMap<String, Vec<u8>>,
-}
-
-impl Keyring {
-    pub(crate) fn new(current: MasterKey) -> Mutex<Self> {
-        Mutex::new(Self { current, other: None, lost: HashMap::new() })
     }
 }
 

@@ -13,6 +13,7 @@ use crate::error::StoreError;
 use crate::people::{Person, person_named, role};
 use crate::record_kind::RecordKind;
 use crate::store::Store;
+use crate::unsaved::UnsavedSession;
 
 /// Digits of a token's hash that identify a session, too few to guess the token.
 const ID_DIGITS: usize = 16;
@@ -57,26 +58,6 @@ pub struct Session {
     pub expires_s: i64,
 }
 
-/// Sessions that could not be written.
-#[derive(Debug, Default)]
-pub(crate) struct UnsavedSessions {
-    begun: Vec<UnsavedSession>,
-    /// Token hashes of stored sessions that have ended.
-    ended: HashSet<Vec<u8>>,
-}
-
-#[derive(Debug)]
-struct UnsavedSession {
-    token_hash: Vec<u8>,
-    /// Row ID of the person.
-    person: i64,
-    csrf: String,
-    agent: String,
-    address: String,
-    begun_s: i64,
-    expires_s: i64,
-}
-
 impl UnsavedSession {
     /// Returns the session, as long as its person exists.
     fn read(&self, connection: &Connection) -> Result<Option<Session>, StoreError> {
@@ -100,7 +81,7 @@ impl UnsavedSession {
 
 /// Returns the ID of a session: the first digits of its token hash.
 fn session_id(token_hash: &[u8]) -> String {
-    token_hash.iter().take(ID_DIGITS / 2).map(|byte| format!("{byte:02x}")).collect()
+    hex::encode(token_hash.get(..ID_DIGITS / 2).unwrap_or(token_hash))
 }
 
 /// Returns the stored hash of a token.

@@ -1,5 +1,6 @@
 //! Store: one writing connection, and several reading ones. Calls block and belong on blocking threads.
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -7,13 +8,14 @@ use std::time::Duration;
 use parking_lot::{Mutex, ReentrantMutex};
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
+use yonder_core::DesiredState;
+
 use crate::error::StoreError;
+use crate::keyring::Keyring;
 use crate::migrations::migrate;
 use crate::record_kind::RecordKind;
-use crate::relays::UnsavedStates;
 use crate::seal::MasterKey;
-use crate::sealed::Keyring;
-use crate::sessions::UnsavedSessions;
+use crate::unsaved::UnsavedSessions;
 
 /// Busy timeout: how long to wait for another process that locks the file.
 pub(crate) const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
@@ -23,6 +25,9 @@ pub(crate) const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
 const PREPARED_STATEMENTS: usize = 256;
 /// Maximum idle reading connections. Additional concurrent readers open their own.
 const MAX_IDLE_READERS: usize = 4;
+
+/// Desired states, by row ID, that are only in memory.
+pub(crate) type UnsavedStates = HashMap<i64, DesiredState>;
 
 /// Records, and the key that seals their secrets.
 #[derive(Debug)]

@@ -236,7 +236,7 @@ impl fmt::Display for Part {
 /// Formats the beginning of bytes as digits, and as text if possible.
 fn shown(bytes: &[u8]) -> String {
     let part = bytes.get(..24).unwrap_or(bytes);
-    let digits: String = part.iter().map(|byte| format!("{byte:02x}")).collect();
+    let digits = hex::encode(part);
     if part.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') {
         return format!("{digits} {:?}", String::from_utf8_lossy(part));
     }

@@ -11,7 +11,6 @@ use url::Url;
 use yonder_http::{ServerConfig, TlsFiles};
 use yonder_service::BackupPlan;
 
-use crate::client::Client;
 use crate::commands::{
     alert::AlertCommand,
     audit::AuditArguments,
@@ -32,7 +31,8 @@ use crate::commands::{
     token::TokenCommand,
     uplink::UplinkCommand,
 };
-use crate::failure::Failure;
+use crate::connection::Connection;
+use crate::duration::parse_duration;
 
 /// Pulls RTSP cameras, pushes them to video platforms, and keeps both running.
 #[derive(Debug, Parser)]
@@ -118,48 +118,6 @@ fn parse_public_url(text: &str) -> Result<Url, String> {
         return Ok(url);
     }
     Err("give scheme and host, like https://relay.example.net".to_owned())
-}
-
-/// Selection of the service.
-#[derive(Debug, Args)]
-pub(crate) struct Connection {
-    /// Data directory of the service, with its records, keys and address.
-    #[arg(long, global = true, env = "YONDER_HOME", value_name = "DIR")]
-    home: Option<PathBuf>,
-    /// URL of a remote service, such as `https://relay.example.net`; before the command, since feeds have an --url of
-    /// their own.
-    #[arg(long, env = "YONDER_URL", value_name = "URL")]
-    url: Option<String>,
-    /// File with the token of a remote service.
-    #[arg(long, global = true, env = "YONDER_TOKEN_FILE", value_name = "FILE")]
-    token_file: Option<PathBuf>,
-    /// Send the token over plain HTTP, unencrypted.
-    #[arg(long, global = true)]
-    plain_http: bool,
-}
-
-impl Connection {
-    /// Returns the data directory: as given, or `~/.yonder`.
-    pub(crate) fn home_folder(&self) -> PathBuf {
-        self.home.clone().unwrap_or_else(|| {
-            let base = std::env::var_os("HOME").map_or_else(|| PathBuf::from("."), PathBuf::from);
-            base.join(".yonder")
-        })
-    }
-
-    /// Returns the data directory, if one was given.
-    pub(crate) fn given_home(&self) -> Option<&Path> {
-        self.home.as_deref()
-    }
-
-    /// Returns a client of the selected service.
-    pub(crate) fn client(&self) -> Result<Client, Failure> {
-        match (&self.url, &self.token_file) {
-            (Some(url), Some(token_file)) => Client::remote(url, token_file, self.plain_http),
-            (Some(_), None) => Err(Failure::Usage("a remote service needs --token-file as well".to_owned())),
-            (None, _) => Client::local(&self.home_folder()),
-        }
-    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -268,22 +226,6 @@ pub(crate) struct DemoArguments {
     pub(crate) insecure: bool,
 }
 
-/// Parses a duration such as `500ms`, `30s`, `2m` or `1h`.
-pub(crate) fn parse_duration(text: &str) -> Result<Duration, String> {
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let (number, unit) = text.split_at(digits);
-    let number: u64 = number.parse().map_err(|_| "give a time like 30s or 2m".to_owned())?;
-    let milliseconds = match unit {
-        "ms" => 1,
-        "s" => 1_000,
-        "m" => 60_000,
-        "h" => 3_600_000,
-        _ => return Err("give a time with its unit, like 30s or 2m".to_owned()),
-    };
-    let milliseconds = number.checked_mul(milliseconds).filter(|ms| *ms > 0 && *ms <= 30 * 86_400_000);
-    milliseconds.map(Duration::from_millis).ok_or_else(|| "give a time from 1ms to 720h".to_owned())
-}
-
 pub(crate) fn print_completions(shell: Shell) {
     clap_complete::generate(shell, &mut Arguments::command(), "yonder", &mut io::stdout());
 }
@@ -295,15 +237,5 @@ mod tests {
     #[test]
     fn command_line_definition_is_valid() {
         Arguments::command().debug_assert();
-    }
-
-    #[test]
-    fn times_need_a_unit() {
-        assert_eq!(parse_duration("30s"), Ok(Duration::from_secs(30)));
-        assert_eq!(parse_duration("2m"), Ok(Duration::from_secs(120)));
-        assert_eq!(parse_duration("500ms"), Ok(Duration::from_millis(500)));
-        for wrong in ["30", "s", "", "0s", "-1s", "9999999h", "3 s"] {
-            assert!(parse_duration(wrong).is_err(), "{wrong}");
-        }
     }
 }

@@ -6,8 +6,8 @@ use std::process::ExitCode;
 use serde_json::{Value, json};
 use yonder_api::Problem;
 
-use crate::commands::preflight::checks;
-use crate::output::wants_json;
+use crate::checks::checks_text;
+use crate::json_mode::wants_json;
 
 /// Failure of a command.
 #[derive(Debug)]
@@ -45,7 +45,7 @@ impl Failure {
     }
 
     /// Prints code, message and next step on standard error.
-    #[expect(clippy::print_stderr, reason = "this is where a command tells why it failed")]
+    #[expect(clippy::print_stderr, reason = "errors of commands go to standard error")]
     pub(crate) fn print(&self) {
         if wants_json() {
             eprintln!("{:#}", self.problem());
@@ -54,7 +54,7 @@ impl Failure {
         match self {
             Self::Refused(problem) => {
                 if !problem.checks.is_empty() {
-                    eprintln!("{}", checks(&problem.checks, false));
+                    eprintln!("{}", checks_text(&problem.checks, false));
                 }
                 eprintln!("yonder: {} ({})", problem.detail, problem.code);
                 if let Some(hint) = &problem.hint {

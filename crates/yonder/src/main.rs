@@ -1,15 +1,20 @@
 //! `yonder`: the service, its client, and the demo, in one program.
 
 mod arguments;
+mod checks;
 mod client;
 mod commands;
+mod connection;
+mod duration;
 mod failure;
 #[cfg(test)]
 mod help_tests;
+mod json_mode;
 mod logging;
 mod output;
 mod secrets;
 mod serve;
+mod style;
 mod watchdog;
 
 use std::process::ExitCode;

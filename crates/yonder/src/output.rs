@@ -1,31 +1,18 @@
 //! Standard output: tables, or JSON.
 
-use std::io::{self, IsTerminal as _, Write as _};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::io::{self, Write as _};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use parking_lot::Mutex;
 use serde::Serialize;
 
 use crate::failure::Failure;
-use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
+pub(crate) use crate::json_mode::{use_json, wants_json};
+pub(crate) use crate::style::{Tone, colorize, has_color};
 
 /// First error of standard output.
 static WRITE_ERROR: Mutex<Option<io::Error>> = Mutex::new(None);
-
-/// Set by the option `--json`.
-static JSON: AtomicBool = AtomicBool::new(false);
-
-/// Enables JSON output for the process.
-pub(crate) fn use_json() {
-    JSON.store(true, Ordering::Relaxed);
-}
-
-/// Returns true if output is JSON.
-pub(crate) fn wants_json() -> bool {
-    JSON.load(Ordering::Relaxed)
-}
 
 /// Prints text; with JSON an object with the text as its `message`, so that every command prints JSON.
 pub(crate) fn print(text: &str) {
@@ -44,13 +31,13 @@ pub(crate) fn print_raw(text: &str) {
     if let Err(error) = written
         && error.kind() != io::ErrorKind::BrokenPipe
     {
-        WRITE_ERROR.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+        WRITE_ERROR.lock().get_or_insert(error);
     }
 }
 
 /// Returns the first error of standard output, after which the output is incomplete.
 pub(crate) fn write_error() -> Option<io::Error> {
-    WRITE_ERROR.lock().unwrap_or_else(PoisonError::into_inner).take()
+    WRITE_ERROR.lock().take()
 }
 
 /// Prints a value as indented JSON.
@@ -58,75 +45,6 @@ pub(crate) fn print_json<T: Serialize>(value: &T) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(anyhow::Error::from)?;
     print_raw(&(text + "\n"));
     Ok(())
-}
-
-/// Style of a text. Colors never carry information of their own.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Tone {
-    Strong,
-    Quiet,
-    Good,
-    Wait,
-    Bad,
-}
-
-impl Tone {
-    /// Returns the style of a feed's state.
-    pub(crate) fn of_feed(state: FeedPhase) -> Self {
-        match state {
-            FeedPhase::Off => Self::Quiet,
-            FeedPhase::Flowing => Self::Good,
-            FeedPhase::Dialing | FeedPhase::Waiting => Self::Wait,
-            FeedPhase::Stalled | FeedPhase::Blocked => Self::Bad,
-        }
-    }
-
-    /// Returns the style of a push's state.
-    pub(crate) fn of_push(state: PushPhase) -> Self {
-        match state {
-            PushPhase::Off => Self::Quiet,
-            PushPhase::Live => Self::Good,
-            PushPhase::Dialing | PushPhase::Waiting | PushPhase::Holding => Self::Wait,
-            PushPhase::Lagging | PushPhase::Blocked => Self::Bad,
-        }
-    }
-
-    /// Returns the style of a logbook line's state or action.
-    pub(crate) fn of_entry(what: &str) -> Self {
-        let feed = FeedPhase::from_name(what).map(Self::of_feed);
-        feed.or_else(|| PushPhase::from_name(what).map(Self::of_push)).unwrap_or(Self::Quiet)
-    }
-
-    /// Returns the style of a relay's condition.
-    pub(crate) fn of_condition(level: ConditionLevel) -> Self {
-        match level {
-            ConditionLevel::Off => Self::Quiet,
-            ConditionLevel::Good => Self::Good,
-            ConditionLevel::Holding | ConditionLevel::Starting | ConditionLevel::Degraded => Self::Wait,
-            ConditionLevel::Down | ConditionLevel::Blocked => Self::Bad,
-        }
-    }
-
-    fn code(self) -> &'static str {
-        match self {
-            Self::Strong => "1",
-            Self::Quiet => "2",
-            Self::Good => "36",
-            Self::Wait => "33",
-            Self::Bad => "31",
-        }
-    }
-}
-
-/// Returns whether standard output has colors: on a terminal, unless `NO_COLOR` disables or `CLICOLOR_FORCE` enables them.
-pub(crate) fn has_color() -> bool {
-    let is_set = |name| std::env::var_os(name).is_some_and(|value| !value.is_empty());
-    !is_set("NO_COLOR") && (is_set("CLICOLOR_FORCE") || io::stdout().is_terminal())
-}
-
-/// Formats text in a style.
-pub(crate) fn colorize(text: &str, tone: Tone, color: bool) -> String {
-    if !color { text.to_owned() } else { format!("\x1b[{}m{text}\x1b[0m", tone.code()) }
 }
 
 /// Formats a table with columns as wide as their longest cell.

@@ -1,10 +1,13 @@
 //! Parsing of a pasted server address and stream key, together or separate.
 
+use crate::error::AddressError;
 use crate::key::{KeyError, StreamKey};
 use crate::passphrase::{KeyLength, Passphrase};
+use crate::protocol::Protocol;
 use crate::repair::{Repair, bare, note};
 use crate::rtmp::RtmpServer;
-use crate::server::{AddressError, Protocol, ServerAddress, open};
+use crate::scheme::split_scheme;
+use crate::server::ServerAddress;
 use crate::srt::{SrtExtras, SrtServer, check_stream_id};
 
 /// Error for pasted input. Never contains the key.
@@ -96,7 +99,7 @@ fn is_key_like(text: &str) -> bool {
 }
 
 fn read_address(text: &str) -> Result<(ServerAddress, SrtExtras, Vec<Repair>), AddressError> {
-    let opened = open(text)?;
+    let opened = split_scheme(text)?;
     if opened.protocol == Protocol::Srt {
         let (server, extras, repairs) = SrtServer::read(opened)?;
         Ok((ServerAddress::Srt(server), extras, repairs))
@@ -167,7 +170,7 @@ fn read_rtmp_key(
     let text = bare(key, repairs);
     if text.contains("://") {
         // The key field contains a complete address of this server, with the key at its end.
-        let whole = RtmpServer::read(open(text)?)?.0;
+        let whole = RtmpServer::read(split_scheme(text)?)?.0;
         let prefix = format!("{}/", server.app);
         let behind = Some(&whole).filter(|whole| whole.has_same_socket(&server));
         let (server, key) = match behind.and_then(|whole| whole.app.strip_prefix(&prefix)) {

@@ -8,18 +8,19 @@ mod report;
 
 use std::time::Duration;
 
+use crate::ticks::{TICKS_PER_SECOND, to_millis, to_seconds};
+
 pub use finding::{Finding, MediaKind};
 pub use report::{AudioInfo, ChannelReport, VideoInfo};
 
 /// Longest keyframe interval that grades as good, in ticks of 1/90 000 s.
-const MAX_KEYFRAME: i64 = 4 * SECOND;
+const MAX_KEYFRAME: i64 = 4 * TICKS_PER_SECOND;
 /// Longest gap in media time that grades as good.
-const MAX_GAP: i64 = 3 * SECOND / 2;
+const MAX_GAP: i64 = 3 * TICKS_PER_SECOND / 2;
 /// Largest offset between video and audio that grades as good.
-const MAX_SKEW: i64 = SECOND / 2;
+const MAX_SKEW: i64 = TICKS_PER_SECOND / 2;
 /// Longest time without data that grades as good.
 const MAX_STALL: Duration = Duration::from_millis(2_500);
-const SECOND: i64 = 90_000;
 
 /// Received video frame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,6 +61,29 @@ impl<T> PerTrack<T> {
     }
 }
 
+/// Bytes of the current second, and the maximum of the seconds before.
+#[derive(Debug, Clone, Copy, Default)]
+struct PeakSecond {
+    since: Duration,
+    bytes: u64,
+    max_before: u64,
+}
+
+impl PeakSecond {
+    fn add(&mut self, bytes: u64, now: Duration) {
+        if now.saturating_sub(self.since) >= Duration::from_secs(1) {
+            *self = Self { since: now, bytes, max_before: self.peak() };
+        } else {
+            self.bytes += bytes;
+        }
+    }
+
+    /// Returns the maximum number of bytes in a second.
+    fn peak(&self) -> u64 {
+        self.max_before.max(self.bytes)
+    }
+}
+
 #[derive(Debug, Default)]
 struct Broadcast {
     began: Option<Duration>,
@@ -67,8 +91,7 @@ struct Broadcast {
     headers: bool,
     pictures: u64,
     bytes: PerTrack<u64>,
-    /// Begin and bytes of the current second, and the maximum of all seconds.
-    second: (Duration, u64, u64),
+    second: PeakSecond,
     first_dts: Option<i64>,
     last: PerTrack<Option<i64>>,
     keyframe_at: Option<i64>,
@@ -83,7 +106,11 @@ struct Broadcast {
 impl Grader {
     /// Begins a broadcast.
     pub fn begin(&mut self, now: Duration) {
-        self.broadcast = Broadcast { began: Some(now), second: (now, 0, 0), ..Broadcast::default() };
+        self.broadcast = Broadcast {
+            began: Some(now),
+            second: PeakSecond { since: now, ..PeakSecond::default() },
+            ..Broadcast::default()
+        };
     }
 
     /// Ends the broadcast.
@@ -148,18 +175,14 @@ impl Grader {
             kbps: kbps(video + audio),
             video_kbps: kbps(video),
             audio_kbps: kbps(audio),
-            peak_kbps: broadcast.second.2.max(broadcast.second.1) * 8 / 1_000,
-            keyframe_ms: to_ms(broadcast.keyframe_longest),
+            peak_kbps: broadcast.second.peak() * 8 / 1_000,
+            keyframe_ms: to_millis(broadcast.keyframe_longest),
             b_frames: broadcast.reorders,
-            skew_ms: to_ms(broadcast.skew),
+            skew_ms: to_millis(broadcast.skew),
             longest_stall: broadcast.longest_stall,
             findings,
         }
     }
-}
-
-fn to_ms(ticks: i64) -> u64 {
-    u64::try_from(ticks / 90).unwrap_or_default()
 }
 
 impl Broadcast {
@@ -174,18 +197,12 @@ impl Broadcast {
     fn fps(&self) -> Option<f64> {
         let span = self.last.picture? - self.first_dts?;
         let intervals = u32::try_from(self.pictures.checked_sub(1)?).ok()?;
-        let seconds = f64::from(i32::try_from(span / 90).ok()?) / 1_000.0;
-        (span > 0).then(|| f64::from(intervals) / seconds)
+        (span > 0).then(|| f64::from(intervals) / to_seconds(span))
     }
 
     fn add_bytes(&mut self, half: MediaKind, bytes: u64, now: Duration) {
         *self.bytes.of(half) += bytes;
-        let (since, current, most) = self.second;
-        self.second = if now.saturating_sub(since) >= Duration::from_secs(1) {
-            (now, bytes, most.max(current))
-        } else {
-            (since, current + bytes, most)
-        };
+        self.second.add(bytes, now);
         if let Some(came) = self.came.replace(now) {
             let stall = now.saturating_sub(came);
             self.longest_stall = self.longest_stall.max(stall);
@@ -210,7 +227,7 @@ impl Broadcast {
             let interval = dts - last;
             self.keyframe_longest = self.keyframe_longest.max(interval);
             if interval > MAX_KEYFRAME {
-                self.find(Finding::KeyframesFarApart(to_ms(interval)));
+                self.find(Finding::KeyframesFarApart(to_millis(interval)));
             }
         }
         self.add_time(MediaKind::Video, dts, pts);
@@ -222,7 +239,7 @@ impl Broadcast {
             if step < 0 {
                 self.find(Finding::TimeStepsBack(half));
             } else if step > MAX_GAP {
-                self.find(Finding::Gap(half, to_ms(step)));
+                self.find(Finding::Gap(half, to_millis(step)));
                 // The other track probably has the same gap: forget its time until its next frame.
                 *self.last.of(half.other()) = None;
             }
@@ -232,7 +249,7 @@ impl Broadcast {
             let skew = (time - other).abs().min((shown - other).abs());
             self.skew = self.skew.max(skew);
             if skew > MAX_SKEW {
-                self.find(Finding::Skew(to_ms(skew)));
+                self.find(Finding::Skew(to_millis(skew)));
             }
         }
     }

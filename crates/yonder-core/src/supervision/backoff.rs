@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use fastrand::Rng;
+
 /// Backoff that doubles from `first` to `max`, with jitter.
 #[derive(Debug, Clone)]
 pub(super) struct Backoff {
@@ -10,24 +12,19 @@ pub(super) struct Backoff {
     /// Jitter in percent of the delay, in both directions.
     jitter_percent: u32,
     attempt: u32,
-    random: u64,
+    random: Rng,
 }
 
 impl Backoff {
     pub(super) fn new(first: Duration, max: Duration, jitter_percent: u32, seed: u64) -> Self {
-        Self { first, max, jitter_percent, attempt: 0, random: seed | 1 }
+        Self { first, max, jitter_percent, attempt: 0, random: Rng::with_seed(seed) }
     }
 
     /// Returns the next delay.
     pub(super) fn next_delay(&mut self) -> Duration {
         let doubled = self.first.saturating_mul(1 << self.attempt.min(16)).min(self.max);
         self.attempt = self.attempt.saturating_add(1);
-        self.random ^= self.random << 13;
-        self.random ^= self.random >> 7;
-        self.random ^= self.random << 17;
-        let span = self.jitter_percent * 2 + 1;
-        let percent =
-            100 - self.jitter_percent + u32::try_from(self.random % u64::from(span)).unwrap_or_default();
+        let percent = self.random.u32(100 - self.jitter_percent..=100 + self.jitter_percent);
         // Jitter never exceeds the maximum.
         (doubled * percent / 100).min(self.max)
     }

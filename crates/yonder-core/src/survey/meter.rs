@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-const TICKS_PER_SECOND: i64 = 90_000;
+use crate::ticks::{TICKS_PER_SECOND, to_millis, to_seconds};
+
 /// Maximum number of keyframe intervals: an hour of keyframes every second.
 const MAX_INTERVALS: usize = 3_600;
 
@@ -42,6 +43,14 @@ pub struct Measured {
     pub recovery_points: u64,
 }
 
+/// Bytes of the second in progress.
+#[derive(Debug, Clone, Copy, Default)]
+struct Second {
+    /// Number of the second since the first frame.
+    number: i64,
+    bytes: u64,
+}
+
 /// Measures one stream by its decoding times, so that bursts on arrival do not matter. Memory is bounded.
 #[derive(Debug, Default)]
 pub struct SurveyMeter {
@@ -53,8 +62,7 @@ pub struct SurveyMeter {
     video_bytes: u64,
     audio_bytes: u64,
     last_picture_bytes: u64,
-    /// Current second and its bytes.
-    second: (i64, u64),
+    second: Second,
     peak_bytes: u64,
     last_keyframe: Option<i64>,
     keyframes: Vec<i64>,
@@ -101,22 +109,22 @@ impl SurveyMeter {
     fn count(&mut self, dts: i64, bytes: u64) {
         let second = (dts - self.first.unwrap_or(dts)).div_euclid(TICKS_PER_SECOND);
         // Audio may lag behind the video: it counts to the current second.
-        if second > self.second.0 {
-            self.peak_bytes = self.peak_bytes.max(self.second.1);
-            self.second = (second, 0);
+        if second > self.second.number {
+            self.peak_bytes = self.peak_bytes.max(self.second.bytes);
+            self.second = Second { number: second, bytes: 0 };
         }
-        self.second.1 += bytes;
+        self.second.bytes += bytes;
     }
 
     /// Returns the measurements so far.
     #[must_use]
     pub fn measured(&self) -> Measured {
         let ticks = self.first.map_or(0, |first| self.last - first).max(0);
-        let span_s = seconds(ticks);
+        let span_s = to_seconds(ticks);
         // The last frame begins at the end of the span, so its bytes are left out.
         let video = self.video_bytes - self.last_picture_bytes;
         let kbps = |bytes: u64| -> u64 {
-            let millis = u64::try_from(ticks / 90).unwrap_or_default();
+            let millis = to_millis(ticks);
             (bytes * 8).checked_div(millis).unwrap_or_default()
         };
         let intervals = u32::try_from(self.pictures.saturating_sub(1)).unwrap_or(u32::MAX);
@@ -139,14 +147,8 @@ impl SurveyMeter {
         sorted.sort_unstable();
         let (min, max) = (sorted.first()?, sorted.last()?);
         let median = sorted.get(sorted.len() / 2)?;
-        Some(Intervals { min_s: seconds(*min), median_s: seconds(*median), max_s: seconds(*max) })
+        Some(Intervals { min_s: to_seconds(*min), median_s: to_seconds(*median), max_s: to_seconds(*max) })
     }
-}
-
-/// Converts ticks to seconds; spans are far below 2^32 milliseconds.
-fn seconds(ticks: i64) -> f64 {
-    let millis = u32::try_from(ticks.max(0) / 90).unwrap_or(u32::MAX);
-    f64::from(millis) / 1_000.0
 }
 
 #[cfg(test)]

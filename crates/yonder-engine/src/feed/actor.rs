@@ -14,22 +14,22 @@ use tokio::sync::{mpsc, watch};
 use tokio::task::coop::unconstrained;
 use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode, FeedMachine, FeedState};
-use yonder_media::Frame;
 
-use crate::children::{Child, ChildEvent, Children, RelayId};
+use crate::children::{Child, Children};
 use crate::clock::Clock;
 use crate::deadline::DeadlineTimer;
 use crate::output::{OutputContext, RelayOutput};
-use crate::push::{CLOSE_TIMEOUT, Push, PushId};
+use crate::push::CLOSE_TIMEOUT;
 use crate::source::DigestHosts;
 use crate::source::{Inlet, InletEvent};
-use crate::spec::{FeedSpec, HoldSpec, PushSpec};
-use crate::view::{CauseView, FeedView, RtpTransport};
+use crate::spec::FeedSpec;
+use crate::view::RtpTransport;
 use yonder_slate::SlateFolder;
 
 use super::gop::GopCache;
-use super::snapshot::{FeedSnapshot, RelaySnapshot, SnapshotCell};
+use super::snapshot::{FeedSnapshot, RelaySnapshot, SnapshotCell, feed_view};
 use super::source::SourceStage;
+use super::viewer::Viewer;
 use super::{FeedCommand, FeedSetup, FeedSignal};
 
 /// Interval of statistics, backlog evaluation and snapshots. A single tick for all of them wakes the thread once.
@@ -56,37 +56,9 @@ pub(super) enum ActorEnd {
 
 /// Reason for the end of a run.
 #[derive(Debug)]
-enum Exit {
+pub(super) enum Exit {
     End,
     Move(usize),
-}
-
-/// Subscriber on another thread.
-#[derive(Debug)]
-struct Viewer {
-    frames: mpsc::Sender<Arc<Frame>>,
-    /// Frames are skipped up to the next keyframe: the viewer was too slow, or the feed was absent when it subscribed.
-    skips: bool,
-}
-
-impl Viewer {
-    /// Sends a frame. Returns false if the viewer has disconnected.
-    fn send(&mut self, frame: &Arc<Frame>) -> bool {
-        if self.skips && !frame.is_keyframe() {
-            return !self.frames.is_closed();
-        }
-        match self.frames.try_send(Arc::clone(frame)) {
-            Ok(()) => {
-                self.skips = false;
-                true
-            }
-            Err(mpsc::error::TrySendError::Full(_)) => {
-                self.skips = true;
-                true
-            }
-            Err(mpsc::error::TrySendError::Closed(_)) => false,
-        }
-    }
 }
 
 /// Feed with its relays.
@@ -94,9 +66,9 @@ impl Viewer {
 pub(super) struct FeedActor {
     pub(super) clock: Clock,
     pub(super) digest_hosts: DigestHosts,
-    changes: watch::Sender<u64>,
-    slates: Option<SlateFolder>,
-    commands: mpsc::UnboundedReceiver<FeedCommand>,
+    pub(super) changes: watch::Sender<u64>,
+    pub(super) slates: Option<SlateFolder>,
+    pub(super) commands: mpsc::UnboundedReceiver<FeedCommand>,
     pub(super) spec: FeedSpec,
     pub(super) machine: FeedMachine,
     /// Transport of the last session with video.
@@ -109,23 +81,23 @@ pub(super) struct FeedActor {
     pub(super) retry_at: Option<Duration>,
     /// Probe of an absent camera, with its interval.
     pub(super) probe: Option<(Duration, Child)>,
-    gop: GopCache,
-    viewers: Vec<Viewer>,
-    relays: Vec<RelayOutput>,
+    pub(super) gop: GopCache,
+    pub(super) viewers: Vec<Viewer>,
+    pub(super) relays: Vec<RelayOutput>,
     pub(super) children: Children,
-    signal: FeedSignal,
-    snapshot: Arc<SnapshotCell>,
+    pub(super) signal: FeedSignal,
+    pub(super) snapshot: Arc<SnapshotCell>,
     /// Time of the next tick.
-    tick_due: Duration,
+    pub(super) tick_due: Duration,
     /// A state has changed and must be published.
     pub(super) is_changed: bool,
     /// It runs for viewers only, and ends with the first failure.
-    is_temporary: bool,
-    exit: Option<Exit>,
+    pub(super) is_temporary: bool,
+    pub(super) exit: Option<Exit>,
     /// End of the pause after a panic.
-    paused_until: Option<Duration>,
+    pub(super) paused_until: Option<Duration>,
     #[cfg(debug_assertions)]
-    panics_next: Option<super::PanicPlace>,
+    pub(super) panics_next: Option<super::PanicPlace>,
 }
 
 impl FeedActor {
@@ -141,7 +113,8 @@ impl FeedActor {
         machine.set_history(spec.history);
         machine.set_enabled(true, now);
         let mut inlet = Inlet::new(spec.name.clone(), now);
-        let first = FeedSnapshot::new(now, view(&spec, &machine, &mut inlet, clock), Vec::new(), Vec::new());
+        let first =
+            FeedSnapshot::new(now, feed_view(&spec, &machine, &mut inlet, clock), Vec::new(), Vec::new());
         Self {
             clock,
             digest_hosts,
@@ -297,170 +270,6 @@ impl FeedActor {
         [source, relays].into_iter().flatten().fold(self.tick_due, Duration::min)
     }
 
-    fn handle_commands(&mut self, task: &mut Context<'_>) {
-        while self.exit.is_none() {
-            match self.commands.poll_recv(task) {
-                Poll::Ready(Some(command)) => self.handle_command(command),
-                Poll::Ready(None) => self.exit = Some(Exit::End),
-                Poll::Pending => return,
-            }
-        }
-    }
-
-    fn handle_command(&mut self, command: FeedCommand) {
-        match command {
-            FeedCommand::SetSpec(spec) => self.set_spec(spec),
-            FeedCommand::Apply { relay, revision, pushes, hold, keyframe } => {
-                self.add_relay(&relay, &hold, keyframe);
-                self.apply(&relay, revision, pushes, hold);
-            }
-            FeedCommand::Retry => {
-                self.change(|machine, now| machine.set_enabled(true, now));
-                self.is_changed = true;
-            }
-            FeedCommand::Remove(relay) => {
-                if let Some(at) = self.relays.iter().position(|output| *output.name == *relay) {
-                    self.relays.remove(at).retire(&mut self.children);
-                    self.is_changed = true;
-                }
-            }
-            FeedCommand::Hold { relay, wanted } => {
-                if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
-                    output.request_hold(wanted);
-                }
-            }
-            FeedCommand::RollOver { relay, destination } => {
-                let output = self.relays.iter_mut().find(|output| *output.name == *relay);
-                if let Some(push) = output.and_then(|output| output.push_to(&destination)) {
-                    push.roll_over(&mut self.children);
-                }
-            }
-            FeedCommand::Subscribe(frames) => {
-                let is_flowing = self.machine.state() == FeedState::Flowing;
-                let mut viewer = Viewer { frames, skips: !is_flowing };
-                // The last frames of an absent feed are outdated.
-                if is_flowing {
-                    for frame in self.gop.frames() {
-                        viewer.send(frame);
-                    }
-                }
-                self.viewers.push(viewer);
-            }
-            FeedCommand::Move(to) => self.exit = Some(Exit::Move(to)),
-            FeedCommand::End => self.exit = Some(Exit::End),
-            #[cfg(debug_assertions)]
-            FeedCommand::Panic(place, relay) => self.panic_at(place, &relay),
-        }
-    }
-
-    #[cfg(debug_assertions)]
-    fn panic_at(&mut self, place: super::PanicPlace, relay: &str) {
-        use super::PanicPlace;
-        let output = self.relays.iter_mut().find(|output| *output.name == *relay);
-        match (place, output) {
-            (PanicPlace::Output, Some(output)) => output.panic_next(),
-            (PanicPlace::Push, Some(output)) => {
-                if let Some(push) = output.pushes().first_mut() {
-                    push.panic_next();
-                }
-            }
-            (PanicPlace::Source | PanicPlace::Actor, _) => self.panics_next = Some(place),
-            (PanicPlace::Output | PanicPlace::Push, None) => {}
-        }
-    }
-
-    /// Panics if a test has requested it.
-    pub(super) fn panic_in_source(&mut self) {
-        #[cfg(debug_assertions)]
-        assert!(
-            self.panics_next.take_if(|place| *place == super::PanicPlace::Source).is_none(),
-            "panic requested by a test"
-        );
-    }
-
-    /// Adds a new relay; its output begins with the last keyframe.
-    fn add_relay(&mut self, name: &str, hold: &HoldSpec, keyframe: Option<Arc<Frame>>) {
-        if self.relays.iter().any(|output| *output.name == *name) {
-            return;
-        }
-        let id = RelayId(self.children.next_number());
-        let slate = (self.slates.clone(), keyframe);
-        let mut output = RelayOutput::new(id, name, self.clock, hold.clone(), slate);
-        let now = self.clock.now();
-        for frame in self.gop.frames() {
-            output.guard(|output| output.handle_feed_frame(frame, now));
-        }
-        self.relays.push(output);
-    }
-
-    /// Applies the specification of a relay.
-    fn apply(&mut self, relay: &str, revision: u64, pushes: Vec<PushSpec>, hold: HoldSpec) {
-        if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
-            output.revision = revision;
-            output.set_hold(hold);
-            output.set_pushes(pushes, &mut self.children);
-        }
-        self.change(|machine, now| machine.set_enabled(true, now));
-        self.is_changed = true;
-    }
-
-    fn handle_children(&mut self, task: &mut Context<'_>) {
-        // The channel stays open, since the actor has a sender.
-        while let Poll::Ready(Some(event)) = self.children.poll_event(task) {
-            self.handle_child(event);
-        }
-    }
-
-    fn handle_child(&mut self, event: ChildEvent) {
-        let now = self.clock.now();
-        match event {
-            ChildEvent::SourceStep(attempt, step) => self.handle_source_step(attempt, step, now),
-            ChildEvent::SourceConnected(attempt, dial, result) => {
-                self.handle_source_connected(attempt, dial, result);
-            }
-            ChildEvent::SourceDiagnosed(attempt, cause) => self.handle_source_diagnosed(attempt, cause),
-            ChildEvent::SourceClosed => self.closing_sources = self.closing_sources.saturating_sub(1),
-            ChildEvent::CameraAnswered => {
-                self.probe = None;
-                self.change(FeedMachine::on_probe_answered);
-            }
-            ChildEvent::SlateRendered(relay, gop) => {
-                if let Some(output) = self.relays.iter_mut().find(|output| output.id == relay) {
-                    output.handle_rendered(gop, now);
-                }
-            }
-            ChildEvent::PushStep(push, attempt, step) => {
-                self.with_push(push, |push, _, _| push.handle_step(attempt, step));
-            }
-            ChildEvent::PushConnected(push, attempt, result) => {
-                self.with_push(push, |push, signal, _| push.handle_connected(attempt, result, signal));
-            }
-            ChildEvent::PushClosed(closed) => {
-                for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
-                    push.handle_closed(closed);
-                }
-            }
-            ChildEvent::RouteProbed { push, route, is_reachable } => {
-                self.with_push(push, |push, _, children| push.handle_probe(&route, is_reachable, children));
-            }
-            ChildEvent::Done => {}
-        }
-    }
-
-    fn with_push(
-        &mut self,
-        id: PushId,
-        work: impl FnOnce(&mut Push, &crate::output::OutputSignal, &mut Children),
-    ) {
-        for output in &mut self.relays {
-            let signal = output.signal().clone();
-            if let Some(push) = output.push(id) {
-                work(push, &signal, &mut self.children);
-                return;
-            }
-        }
-    }
-
     /// Passes an event to the state machine, and applies the result.
     pub(super) fn change(&mut self, event: impl FnOnce(&mut FeedMachine, Duration)) {
         let before = self.machine.state();
@@ -532,7 +341,7 @@ impl FeedActor {
 
     fn publish_snapshot(&mut self) {
         let now = self.clock.now();
-        let feed = view(&self.spec, &self.machine, &mut self.inlet, self.clock);
+        let feed = feed_view(&self.spec, &self.machine, &mut self.inlet, self.clock);
         let offered = self.inlet.stats.offered().to_vec();
         let relays = self.relays.iter_mut().map(|output| RelaySnapshot {
             name: Arc::clone(&output.name),
@@ -540,33 +349,5 @@ impl FeedActor {
             pushes: output.views(now),
         });
         self.snapshot.store(FeedSnapshot::new(now, feed, offered, relays.collect()));
-    }
-}
-
-/// Returns the view of the feed.
-fn view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock) -> FeedView {
-    let now = clock.now();
-    let stats = &mut inlet.stats;
-    FeedView {
-        name: spec.name.clone(),
-        age: Duration::ZERO,
-        state: machine.state().into(),
-        since: clock.wall(machine.since()),
-        down_since: machine.down_since().map(|since| clock.wall(since)),
-        attempts: machine.attempts(),
-        cause: machine.cause().map(CauseView::from),
-        retry_in: machine.state().retry_at().map(|until| until.saturating_sub(now)),
-        history: machine.history(),
-        needs_attention: machine.needs_attention(),
-        transport: stats.carrier(),
-        video: stats.video(now),
-        audio: stats.audio(),
-        bytes: stats.bytes(),
-        packets_lost: stats.packets_lost(),
-        units_dropped: stats.units_dropped(),
-        skipped: stats.skipped(),
-        reception: stats.reception(),
-        steps: stats.steps(),
-        reconnects: machine.reconnects(),
     }
 }

@@ -2,10 +2,12 @@
 
 mod actor;
 mod gop;
+mod handlers;
 mod probe;
 mod snapshot;
 mod source;
 mod stats;
+mod viewer;
 
 use std::sync::Arc;
 

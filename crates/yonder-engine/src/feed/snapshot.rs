@@ -4,10 +4,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use yonder_core::{Cause, CauseCode, FeedPhase};
+use yonder_core::{Cause, CauseCode, FeedMachine, FeedPhase};
 use yonder_rtsp::Offered;
 
 use crate::clock::Clock;
+use crate::source::Inlet;
+use crate::spec::FeedSpec;
 use crate::view::{CauseView, FeedView, PushView};
 
 /// Age of the last snapshot beyond which a flowing feed is shown as stalled, since its media thread is blocked.
@@ -109,5 +111,33 @@ impl SnapshotCell {
     /// Returns the last snapshot.
     pub(crate) fn load(&self) -> Arc<FeedSnapshot> {
         self.0.load_full()
+    }
+}
+
+/// Returns the view of the feed.
+pub(super) fn feed_view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock) -> FeedView {
+    let now = clock.now();
+    let stats = &mut inlet.stats;
+    FeedView {
+        name: spec.name.clone(),
+        age: Duration::ZERO,
+        state: machine.state().into(),
+        since: clock.wall(machine.since()),
+        down_since: machine.down_since().map(|since| clock.wall(since)),
+        attempts: machine.attempts(),
+        cause: machine.cause().map(CauseView::from),
+        retry_in: machine.state().retry_at().map(|until| until.saturating_sub(now)),
+        history: machine.history(),
+        needs_attention: machine.needs_attention(),
+        transport: stats.carrier(),
+        video: stats.video(now),
+        audio: stats.audio(),
+        bytes: stats.bytes(),
+        packets_lost: stats.packets_lost(),
+        units_dropped: stats.units_dropped(),
+        skipped: stats.skipped(),
+        reception: stats.reception(),
+        steps: stats.steps(),
+        reconnects: machine.reconnects(),
     }
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use yonder_core::{DialStep, FrameMeter, RateMeter};
 use yonder_media::h264::SpsError;
 use yonder_media::h265::Tier;
-use yonder_media::{AccessUnit, PerTrack, StreamHeaders, Track};
+use yonder_media::{AccessUnit, FrameRate, PerTrack, StreamHeaders, Track};
 use yonder_rtmp::MeasuredRates;
 use yonder_rtsp::{Offered, Skipped, TrackStats};
 
@@ -193,7 +193,7 @@ impl FeedStats {
             level: facts.level,
             width: facts.width,
             height: facts.height,
-            declared_fps: facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per)),
+            declared_fps: facts.frame_rate.map(FrameRate::fps),
             fps: self.picture.fps(),
             kbps: self.rate.kbps(now),
             keyframe_interval_s: self.picture.keyframe_interval_s(),

@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use yonder_core::{Cause, CauseCode, PushState};
-use yonder_media::TICKS_PER_SECOND;
+use yonder_media::ticks::{TICKS_PER_SECOND, to_millis};
 
-use super::{PushContext, PushCore};
+use super::core::{PushContext, PushCore};
 
 /// Backlog at which a push begins to lag, and at which it stops lagging, in ticks.
 const LAGGING_TICKS: i64 = 3 * TICKS_PER_SECOND / 2;
@@ -17,7 +17,7 @@ pub(super) fn evaluate(core: &mut PushCore, last_sent: Option<i64>, context: &mu
         (Some(newest), Some(last)) => (newest - last).max(0),
         _ => 0,
     };
-    let time = Duration::from_millis(u64::try_from(behind / 90).unwrap_or_default());
+    let time = Duration::from_millis(u64::try_from(to_millis(behind)).unwrap_or_default());
     core.stats.backlog = time;
     if behind > LAGGING_TICKS {
         let message = format!("{} It is {:.1} s behind.", rates(core, context), time.as_secs_f64());

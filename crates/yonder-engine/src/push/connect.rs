@@ -17,9 +17,11 @@ use crate::reachability::{TLS_TIMEOUT, answering, trust};
 use crate::spec::{PushSpec, Route};
 use crate::tls::TlsError;
 
+use super::PushId;
+use super::connection::Connection;
+use super::core::PushCore;
 use super::rtmp::RtmpConnection;
 use super::srt::{Port, SrtConnection};
-use super::{Connection, PushCore, PushId};
 
 /// Spawns a child that connects over `route`.
 pub(super) fn start(id: PushId, core: &PushCore, route: Route, children: &mut Children) -> Child {

@@ -8,7 +8,8 @@ use crate::children::{Child, ChildEvent, Children};
 use crate::reachability;
 use crate::spec::Route;
 
-use super::{PushCore, PushId};
+use super::PushId;
+use super::core::PushCore;
 
 /// Probe interval of better routes; shorter for a short failback delay.
 const PROBE_INTERVAL: Duration = Duration::from_secs(15);

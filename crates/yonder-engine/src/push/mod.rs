@@ -2,6 +2,8 @@
 
 mod backlog;
 mod connect;
+mod connection;
+mod core;
 mod failback;
 mod rtmp;
 mod srt;
@@ -10,24 +12,20 @@ mod stats;
 use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
-use std::task::Context;
 use std::time::Duration;
 
-use yonder_core::{
-    Cause, CauseCode, Decision, DialStep, History, PushMachine, PushState, Refusal, RefusalRule,
-};
-
-use yonder_address::{RtmpServer, ServerAddress};
+use yonder_address::ServerAddress;
+use yonder_core::{Cause, CauseCode, Decision, DialStep, History, PushMachine};
 
 use crate::children::{Attempt, Child, ChildEvent, Children};
 use crate::clock::Clock;
-use crate::feed::FeedStats;
-use crate::output::{Cursor, OutputSignal, Ring};
+use crate::output::{Cursor, OutputSignal};
 use crate::spec::{PushSpec, Route};
-use crate::view::{CauseView, PushView, StepView};
+use crate::view::{CauseView, PushView};
 
-use rtmp::RtmpConnection;
-use srt::SrtConnection;
+pub(crate) use connection::Connection;
+pub(crate) use core::PushContext;
+use core::{PushCore, PushPolicy};
 use stats::PushStats;
 
 /// Timeout of a platform that accepts no bytes.
@@ -38,59 +36,10 @@ pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_800);
 const MAX_REDIRECTS: u32 = 3;
 /// Minimum interval of reconnect requests that are followed.
 const MIN_RECONNECT_INTERVAL: Duration = Duration::from_secs(30);
-/// Wait for a keyframe after which there is a warning.
-const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 
 /// ID of a push within its feed's actor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct PushId(pub(crate) u64);
-
-/// Settings of a push that can change while it runs.
-#[derive(Debug, Clone)]
-struct PushPolicy {
-    /// Routes, the preferred one first.
-    routes: Arc<[Route]>,
-    failback_delay: Duration,
-    refusals: Arc<[RefusalRule]>,
-}
-
-impl PushPolicy {
-    fn of(spec: &PushSpec) -> Self {
-        Self {
-            routes: spec.routes().into(),
-            failback_delay: spec.failback_delay,
-            refusals: Arc::clone(&spec.refusals),
-        }
-    }
-}
-
-/// Connection to a platform.
-#[expect(clippy::large_enum_variant, reason = "it is always boxed as a whole")]
-#[derive(Debug)]
-pub(crate) enum Connection {
-    /// RTMP or RTMPS.
-    Rtmp(RtmpConnection),
-    /// SRT.
-    Srt(SrtConnection),
-}
-
-impl Connection {
-    /// Registers its sockets with the caller's runtime.
-    fn register_here(self) -> io::Result<Self> {
-        match self {
-            Self::Rtmp(connection) => connection.register_here().map(Self::Rtmp),
-            // An SRT socket is not registered.
-            Self::Srt(connection) => Ok(Self::Srt(connection)),
-        }
-    }
-
-    async fn close(self) {
-        match self {
-            Self::Rtmp(connection) => connection.close().await,
-            Self::Srt(connection) => connection.close().await,
-        }
-    }
-}
 
 #[derive(Debug)]
 enum Stage {
@@ -100,32 +49,6 @@ enum Stage {
     Connecting(#[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
     /// The connection is established.
     Connected(Box<Connection>),
-}
-
-/// State of a push without its connection.
-#[derive(Debug)]
-struct PushCore {
-    clock: Clock,
-    /// Name of the relay, for the log.
-    relay: Arc<str>,
-    /// Specification at the start; [`Self::policy`] contains later changes.
-    spec: PushSpec,
-    policy: PushPolicy,
-    stats: PushStats,
-    machine: PushMachine,
-    /// Present or last connection attempt.
-    attempt: Attempt,
-    attempt_began: Duration,
-    /// Server of a redirect, for the next attempt.
-    redirect: Option<RtmpServer>,
-    /// Consecutive redirects since the push was last live or has last failed.
-    redirects: u32,
-    /// The platform has requested a new connection.
-    is_reconnect_requested: bool,
-    /// When a reconnect request was last followed.
-    reconnected_at: Option<Duration>,
-    /// A state has changed and must be published.
-    is_changed: bool,
 }
 
 /// Push.
@@ -145,78 +68,6 @@ pub(crate) struct Push {
     is_pump_due: bool,
     #[cfg(debug_assertions)]
     panics_next: bool,
-}
-
-/// State of the relay and the feed that a push uses.
-pub(crate) struct PushContext<'a, 'w> {
-    pub(crate) task: &'a mut Context<'w>,
-    pub(crate) now: Duration,
-    /// This poll is a tick, with evaluations.
-    pub(crate) is_tick: bool,
-    pub(crate) ring: &'a mut Ring,
-    pub(crate) feed: &'a mut FeedStats,
-    pub(crate) signal: &'a OutputSignal,
-    pub(crate) children: &'a mut Children,
-}
-
-impl PushCore {
-    /// Passes an event to the state machine, and logs a change of state.
-    fn change(&mut self, event: impl FnOnce(&mut PushMachine, Duration)) {
-        if let Some(state) = self.change_unlogged(event) {
-            let cause = self.machine.cause();
-            let code = cause.map_or("", |cause| cause.code.code());
-            let message = cause.map_or("", |cause| cause.message.as_str());
-            let (relay, destination) = (&*self.relay, &self.spec.destination);
-            tracing::info!(relay, destination, state = state.as_str(), code, message, "push");
-        }
-    }
-
-    /// Passes an event to the state machine, and returns the new state if it has changed.
-    fn change_unlogged(&mut self, event: impl FnOnce(&mut PushMachine, Duration)) -> Option<PushState> {
-        let before = (self.machine.state(), self.machine.cause().cloned());
-        event(&mut self.machine, self.clock.now());
-        let state = self.machine.state();
-        if before.0 != state || before.1.as_ref() != self.machine.cause() {
-            self.is_changed = true;
-        }
-        (std::mem::discriminant(&before.0) != std::mem::discriminant(&state)).then_some(state)
-    }
-
-    /// Passes the active source to the state machine. The output logs its source once for all of its pushes.
-    fn set_source(&mut self, signal: &OutputSignal) {
-        self.change_unlogged(|machine, now| machine.on_source(signal.source, signal.cause.as_ref(), now));
-    }
-
-    /// Handles the first unit that the platform received.
-    fn go_live(&mut self, signal: &OutputSignal) {
-        self.note_step(DialStep::FirstKeyframe);
-        self.redirects = 0;
-        self.change(PushMachine::on_live);
-        // The units may be outdated: the feed may be absent by now, or the slate active.
-        self.set_source(signal);
-    }
-
-    fn note_step(&mut self, step: DialStep) {
-        let after = self.clock.now().saturating_sub(self.attempt_began);
-        self.stats.steps.push(StepView { step, after });
-    }
-
-    fn route(&self) -> Option<Route> {
-        self.policy.routes.get(self.machine.route()).cloned()
-    }
-
-    /// Returns the cause of a refusal by this destination.
-    fn cause_of(&self, refusal: &Refusal<'_>) -> Cause {
-        refusal.cause(&self.policy.refusals, self.machine.history())
-    }
-
-    /// Warns while the platform waits for the feed's first keyframe, so that a closed connection is not attributed to
-    /// the platform.
-    fn warn_about_keyframe(&mut self, waited: Duration) {
-        if waited >= KEYFRAME_WARNING {
-            self.change(|machine, _| machine.on_warning(Some(no_keyframe(waited))));
-        }
-    }
 }
 
 impl Push {
@@ -574,13 +425,4 @@ impl Push {
             warning: stats.warning.filter(|_| state.is_sending()),
         }
     }
-}
-
-/// Returns the cause of an accepted push whose feed has no keyframe.
-fn no_keyframe(waited: Duration) -> Cause {
-    let message = format!(
-        "The platform has accepted the push, but the feed has sent no keyframe for {} s.",
-        waited.as_secs()
-    );
-    Cause::new(CauseCode::FeedNoKeyframe, message)
 }

@@ -10,6 +10,7 @@ use std::task::Poll;
 use std::time::Duration;
 
 use yonder_core::{Cause, CauseCode, DialStep};
+use yonder_media::ticks::to_millis;
 use yonder_media::{StreamHeaders, Track, VideoCodec};
 use yonder_protocol::{Core as _, End};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherEvent, PushError};
@@ -20,7 +21,8 @@ use crate::driver::{DriveEnd, Driver, StreamTransport, Transport};
 use crate::link::Link;
 use crate::output::{Cursor, Next};
 
-use super::{KEYFRAME_WARNING, NO_PROGRESS_TIMEOUT, PushContext, PushCore, backlog, no_keyframe};
+use super::core::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
+use super::{NO_PROGRESS_TIMEOUT, backlog};
 
 /// Maximum bytes that wait for the socket; the rest stays in the ring, which needs no additional memory.
 const MAX_OUTBOX: usize = 256 * 1024;
@@ -152,7 +154,7 @@ impl RtmpConnection {
         loop {
             let input = self.driver.poll_input(context.task, context.now, |_transport, event| {
                 match event {
-                    PublisherEvent::Greeted => core.note_step(DialStep::Greeted),
+                    PublisherEvent::HandshakeDone => core.note_step(DialStep::Greeted),
                     PublisherEvent::Connected { announces_h265 } => {
                         self.announces_h265 = announces_h265;
                         core.note_step(DialStep::ApplicationAccepted);
@@ -234,7 +236,7 @@ impl RtmpConnection {
         let (dts, track) = (slot.times.dts, slot.frame.unit.track);
         let base = *self.base.get_or_insert(dts);
         // Modulo 2^32: RTMP time wraps after 49.7 days and receivers expect it to.
-        let milliseconds = dts.saturating_sub(base).max(0) / 90;
+        let milliseconds = to_millis(dts.saturating_sub(base).max(0));
         let timestamp = u32::try_from(milliseconds & 0xffff_ffff).unwrap_or_default();
         let headers = &slot.frame.headers;
         let is_known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, headers));

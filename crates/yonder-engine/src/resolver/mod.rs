@@ -8,7 +8,7 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{IpAddr, SocketAddr, ToSocketAddrs as _};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Arc, OnceLock};
 use std::thread;
 use std::time::{Duration, SystemTime};
 
@@ -16,12 +16,11 @@ use hickory_resolver::TokioResolver;
 use hickory_resolver::config::{ConnectionConfig, NameServerConfig, ResolverConfig};
 use hickory_resolver::net::NetError;
 use hickory_resolver::net::runtime::TokioRuntimeProvider;
+use parking_lot::Mutex;
 use tokio::runtime::{Builder, Handle};
 use tokio::sync::{Semaphore, watch};
 use tokio::task::JoinSet;
 use tokio::time::timeout;
-
-use crate::sync::lock;
 
 /// Timeout of a query, over all name servers and attempts.
 const QUERY_TIMEOUT: Duration = Duration::from_secs(5);
@@ -130,7 +129,7 @@ impl Resolver {
 
     /// Joins the query in flight for `host`, or starts one. Returns the last response as well.
     fn ask(self: &Arc<Self>, host: &str) -> (watch::Receiver<Option<Answer>>, Option<Arc<[IpAddr]>>) {
-        let mut names = lock(&self.names);
+        let mut names = self.names.lock();
         if names.len() > MAX_NAMES {
             names.retain(|_, name| name.pending.is_some());
         }
@@ -146,12 +145,12 @@ impl Resolver {
         let last = name.last.clone();
         drop(names);
         let (resolver, host) = (Arc::clone(self), host.to_owned());
-        let mut queries = lock(&self.queries);
+        let mut queries = self.queries.lock();
         while queries.try_join_next().is_some() {}
         queries.spawn_on(
             async move {
                 let answer = resolver.query(&host).await;
-                if let Some(name) = lock(&resolver.names).get_mut(&host) {
+                if let Some(name) = resolver.names.lock().get_mut(&host) {
                     name.pending = None;
                     if let Ok(addresses) = &answer {
                         name.last = Some(Arc::clone(addresses));
@@ -179,7 +178,7 @@ impl Resolver {
     /// Returns a DNS resolver with the present configuration; `None` if there is none.
     fn dns(&self) -> Option<TokioResolver> {
         let files = system_files();
-        let mut dns = lock(&self.dns);
+        let mut dns = self.dns.lock();
         match &*dns {
             Some((resolver, read)) if *read == files => return Some(resolver.clone()),
             _ => {}

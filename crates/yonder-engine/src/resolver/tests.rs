@@ -127,7 +127,9 @@ async fn lost_query_is_repeated() {
     let resolver = Resolver::start(vec![server.address]);
     // The task that would have answered it panicked.
     let (_, pending) = watch::channel(None);
-    lock(&resolver.names)
+    resolver
+        .names
+        .lock()
         .insert("summit.example.net".to_owned(), Name { pending: Some(pending), ..Name::default() });
     assert!(resolver.resolve("summit.example.net").await.is_ok());
 }

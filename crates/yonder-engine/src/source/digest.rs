@@ -4,9 +4,9 @@
 //! offered Digest before.
 
 use std::collections::HashSet;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
-use crate::sync::lock;
+use parking_lot::Mutex;
 
 /// Host and port.
 type Host = (String, u16);
@@ -21,7 +21,7 @@ pub(crate) struct DigestHosts(Arc<Mutex<HashSet<Host>>>);
 impl DigestHosts {
     /// Remembers that a host has offered Digest.
     pub(super) fn remember(&self, host: &Host) {
-        let mut hosts = lock(&self.0);
+        let mut hosts = self.0.lock();
         if hosts.len() < MAX_HOSTS {
             hosts.insert(host.clone());
         }
@@ -29,11 +29,11 @@ impl DigestHosts {
 
     /// Forgets a host, after a change of its camera's settings.
     pub(crate) fn forget(&self, host: &Host) {
-        lock(&self.0).remove(host);
+        self.0.lock().remove(host);
     }
 
     /// Returns true for a host that has offered Digest.
     pub(super) fn contains(&self, host: &Host) -> bool {
-        lock(&self.0).contains(host)
+        self.0.lock().contains(host)
     }
 }

@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use yonder_core::{Cause, CauseCode, DialStep};
 use yonder_media::h264::SpsError;
+use yonder_media::ticks::{of_samples, to_millis};
 use yonder_media::timeline::{Timeline, TimelineEvent, TrackTiming};
-use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
+use yonder_media::{AccessUnit, AudioConfig, FrameRate, StreamHeaders, Track};
 use yonder_rtsp::RtpAccessUnit;
 
 use crate::feed::FeedStats;
@@ -161,11 +162,11 @@ impl Inlet {
             let (reorder_frames, frame_ticks) = match (track, &self.headers.video, &self.headers.audio) {
                 (Track::Video, Some(video), _) => {
                     let facts = video.facts();
-                    (facts.reorder_frames, facts.frame_rate.map(frame_duration))
+                    (facts.reorder_frames, facts.frame_rate.map(FrameRate::frame_ticks))
                 }
                 (Track::Audio, _, Some(AudioConfig::Aac { facts, .. })) => {
                     let samples = i64::from(yonder_media::aac::SAMPLES_PER_FRAME);
-                    (Some(0), Some(samples * TICKS_PER_SECOND / i64::from(facts.sample_rate)))
+                    (Some(0), Some(of_samples(samples, facts.sample_rate)))
                 }
                 _ => (None, None),
             };
@@ -216,12 +217,12 @@ impl Inlet {
         let feed = &self.feed;
         match event {
             TimelineEvent::Jumped { track, ticks } => {
-                tracing::info!(feed, ?track, jump_ms = ticks / 90, "camera clock jumped, joined on");
+                tracing::info!(feed, ?track, jump_ms = to_millis(ticks), "camera clock jumped, joined on");
             }
             TimelineEvent::Reanchored { ticks } => {
                 tracing::warn!(
                     feed,
-                    behind_ms = ticks / 90,
+                    behind_ms = to_millis(ticks),
                     "camera clock fell behind, re-anchored at a keyframe"
                 );
             }
@@ -354,9 +355,4 @@ fn no_parameter_sets(problem: Option<SpsError>) -> Cause {
 fn no_keyframe(waited: Duration) -> Cause {
     let message = format!("The camera sends video, but no keyframe for {} s.", waited.as_secs());
     Cause::new(CauseCode::FeedNoKeyframe, message)
-}
-
-/// Returns the duration of one frame in ticks.
-fn frame_duration((rate, per): (u32, u32)) -> i64 {
-    i64::from(per) * TICKS_PER_SECOND / i64::from(rate.max(1))
 }

@@ -7,6 +7,7 @@ use crate::inspector::Inspector;
 use crate::support::{feed_spec, push_to};
 use yonder_core::PushPhase;
 use yonder_engine::{Engine, HoldSpec, RelaySpec};
+use yonder_media::FrameRate;
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Impairment, LoopMedia, Platform, PlatformConfig, PlatformFaults,
     SrtConfig, railway_feeds, tunnel_media,
@@ -25,7 +26,7 @@ fn one_keyframe_in_ten_seconds() -> LoopMedia {
     for (frame, shown) in media.frames.iter_mut().zip(0..) {
         frame.shown = shown;
     }
-    media.frame_rate = (25, 1);
+    media.frame_rate = FrameRate { frames: 25, per: 1 };
     media
 }
 
@@ -33,8 +34,22 @@ fn clips() -> Vec<(&'static str, LoopMedia)> {
     vec![
         ("h264-and-aac", main_of("/summit/main")),
         ("no-audio", LoopMedia { audio: None, ..main_of("/summit/main") }),
-        ("ten-fps", LoopMedia { frame_rate: (10, 1), audio: None, ..main_of("/viaduct/main") }),
-        ("sixty-fps", LoopMedia { frame_rate: (60, 1), audio: None, ..main_of("/viaduct/main") }),
+        (
+            "ten-fps",
+            LoopMedia {
+                frame_rate: FrameRate { frames: 10, per: 1 },
+                audio: None,
+                ..main_of("/viaduct/main")
+            },
+        ),
+        (
+            "sixty-fps",
+            LoopMedia {
+                frame_rate: FrameRate { frames: 60, per: 1 },
+                audio: None,
+                ..main_of("/viaduct/main")
+            },
+        ),
         ("one-keyframe", one_keyframe_in_ten_seconds()),
         ("b-frames", tunnel_media()),
         ("b-frames-and-aac", LoopMedia { audio: main_of("/summit/main").audio, ..tunnel_media() }),

@@ -2,7 +2,10 @@
 //! `OpenMetrics`.
 
 mod families;
+mod labels;
 mod requests;
+mod service;
+mod values;
 
 use std::collections::HashMap;
 use std::fmt::Write as _;

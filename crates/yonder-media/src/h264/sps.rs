@@ -3,6 +3,7 @@
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
 use crate::range::{bounded, byte};
+use crate::ticks::FrameRate;
 
 pub use crate::range::SpsError;
 
@@ -35,7 +36,7 @@ pub struct Sps {
     /// Picture height in samples after cropping.
     pub height: u32,
     /// Frames (not fields) per second as numerator and denominator, if declared.
-    pub frame_rate: Option<(u32, u32)>,
+    pub frame_rate: Option<FrameRate>,
     /// `max_num_reorder_frames`: maximum number of frames that precede a frame in decoding order and follow it in
     /// output order. Zero if the syntax excludes reordering; `None` if it is not declared.
     pub reorder_frames: Option<u8>,
@@ -101,7 +102,7 @@ impl Sps {
     /// Returns the frame rate, if declared.
     #[must_use]
     pub fn fps(&self) -> Option<f64> {
-        self.frame_rate.map(|(numerator, denominator)| f64::from(numerator) / f64::from(denominator))
+        self.frame_rate.map(FrameRate::fps)
     }
 
     /// Returns the usual name of the profile (ITU-T H.264, A.2).
@@ -242,7 +243,7 @@ impl FrameSize {
 /// Frame rate and reordering from annex E.
 #[derive(Default)]
 struct Usability {
-    frame_rate: Option<(u32, u32)>,
+    frame_rate: Option<FrameRate>,
     reorder_frames: Option<u8>,
 }
 
@@ -308,7 +309,7 @@ impl Usability {
         if let Some(ticks) = units_in_tick.checked_mul(2).filter(|ticks| *ticks > 0) {
             let rate = f64::from(time_scale) / f64::from(ticks);
             if (0.1..=300.0).contains(&rate) {
-                self.frame_rate = Some((time_scale, ticks));
+                self.frame_rate = Some(FrameRate { frames: time_scale, per: ticks });
             }
         }
         Ok(())

@@ -3,6 +3,7 @@
 use crate::bits::BitReader;
 use crate::nal::unescape;
 use crate::range::{bounded, byte};
+use crate::ticks::FrameRate;
 
 pub use crate::range::SpsError;
 
@@ -40,7 +41,7 @@ pub struct Sps {
     /// Picture height in samples after the conformance window.
     pub height: u32,
     /// Frames per second as numerator and denominator, if declared.
-    pub frame_rate: Option<(u32, u32)>,
+    pub frame_rate: Option<FrameRate>,
     /// `sps_max_num_reorder_pics` of the highest sub-layer.
     pub reorder_frames: u8,
     /// Bits of `slice_pic_order_cnt_lsb`.
@@ -93,12 +94,12 @@ impl Sps {
 }
 
 /// Returns the frame rate of `units` ticks of a clock with `scale` ticks per second, if it is a valid one.
-pub(super) fn frame_rate(units: u32, scale: u32) -> Option<(u32, u32)> {
+pub(super) fn frame_rate(units: u32, scale: u32) -> Option<FrameRate> {
     if units == 0 || scale == 0 || scale / units > 1_000 {
         return None;
     }
     let divisor = greatest_common_divisor(units, scale);
-    Some((scale / divisor, units / divisor))
+    Some(FrameRate { frames: scale / divisor, per: units / divisor })
 }
 
 fn greatest_common_divisor(mut a: u32, mut b: u32) -> u32 {
@@ -144,7 +145,7 @@ fn read_to_frame_rate(
     r: &mut BitReader<'_>,
     chroma_format: u32,
     order_lsb_bits: u32,
-) -> Result<Option<(u32, u32)>, SpsError> {
+) -> Result<Option<FrameRate>, SpsError> {
     for _ in 0..6 {
         r.ue()?; // block sizes and transform depths
     }
@@ -221,7 +222,7 @@ fn skip_short_term_sets(r: &mut BitReader<'_>) -> Result<(), SpsError> {
 }
 
 /// Parses video usability information (E.2.1) up to the timing.
-fn read_usability(r: &mut BitReader<'_>) -> Result<Option<(u32, u32)>, SpsError> {
+fn read_usability(r: &mut BitReader<'_>) -> Result<Option<FrameRate>, SpsError> {
     if r.bit()? && r.bits(8)? == 255 {
         r.skip(32)?; // sar_width, sar_height
     }

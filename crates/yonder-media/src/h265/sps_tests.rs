@@ -46,6 +46,7 @@ fn encoders_parameter_sets_are_read(
 ) {
     let sps = Sps::parse(nal).unwrap();
     assert_eq!((sps.level.profile_name(), sps.level.tier, sps.level.level), (profile, tier, level));
+    let rate = rate.map(|(frames, per)| FrameRate { frames, per });
     assert_eq!(((sps.width, sps.height), sps.frame_rate, sps.reorder_frames), (size, rate, reorder));
     assert_eq!((sps.chroma_format, sps.sub_layers, sps.nested), (1, 1, true));
     assert_eq!(sps.luma_bits, if profile == "Main 10" { 10 } else { 8 });
@@ -74,7 +75,7 @@ fn a_set_cut_short_is_refused_or_lacks_only_its_rate() {
 #[case::no_scale(1, 0, None)]
 #[case::absurd(1, 90_000, None)]
 fn only_real_rates_count(#[case] units: u32, #[case] scale: u32, #[case] rate: Option<(u32, u32)>) {
-    assert_eq!(frame_rate(units, scale), rate);
+    assert_eq!(frame_rate(units, scale), rate.map(|(frames, per)| FrameRate { frames, per }));
 }
 
 /// Writes bits as text: `0` and `1`, blanks left aside.

@@ -2,6 +2,7 @@
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
+use crate::ticks::FrameRate;
 
 use super::level::ProfileTierLevel;
 
@@ -13,7 +14,7 @@ const MAX_LAYER_SETS: u32 = 1023;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Vps {
     /// Frames per second as numerator and denominator, if declared.
-    pub frame_rate: Option<(u32, u32)>,
+    pub frame_rate: Option<FrameRate>,
 }
 
 impl Vps {

@@ -9,8 +9,9 @@
 //!
 //! The splice performs no I/O and reads no clock: `now` is an argument, in ticks.
 
+use crate::ticks::TICKS_PER_SECOND;
 use crate::timeline::Timestamps;
-use crate::unit::{AccessUnit, PerTrack, TICKS_PER_SECOND, Track};
+use crate::unit::{AccessUnit, PerTrack, Track};
 
 /// Largest change of the offset, in parts per million of the source's time.
 pub const DECAY_PPM: i64 = 500;
@@ -48,6 +49,19 @@ impl Offset {
     }
 }
 
+/// Durations of the last two video frames, in ticks.
+#[derive(Debug, Clone, Copy, Default)]
+struct LastDurations {
+    earlier: Option<i64>,
+    later: Option<i64>,
+}
+
+impl LastDurations {
+    fn push(&mut self, ticks: i64) {
+        *self = Self { earlier: self.later, later: Some(ticks) };
+    }
+}
+
 /// Timestamps of one output, across all of its sources.
 #[derive(Debug, Default)]
 pub struct Splice {
@@ -57,7 +71,7 @@ pub struct Splice {
     last: PerTrack<Option<i64>>,
     /// Last two distances between video frames of the output, in ticks. The smaller one is taken as the frame duration,
     /// so that a single gap does not count.
-    frame_ticks: (Option<i64>, Option<i64>),
+    frame_durations: LastDurations,
     /// When the last video frame was placed, in ticks.
     placed_at: i64,
 }
@@ -111,7 +125,7 @@ impl Splice {
         if let (Track::Video, Some(last)) = (unit.track, *last)
             && dts - last <= MAX_FRAME_TICKS
         {
-            self.frame_ticks = (self.frame_ticks.1, Some(dts - last));
+            self.frame_durations.push(dts - last);
         }
         *last = Some(dts);
         if unit.track == Track::Video {
@@ -122,10 +136,10 @@ impl Splice {
     }
 
     fn frame_ticks(&self) -> i64 {
-        match self.frame_ticks {
-            (Some(earlier), Some(later)) => earlier.min(later),
-            (None, Some(only)) => only.min(DEFAULT_FRAME_TICKS),
-            _ => DEFAULT_FRAME_TICKS,
+        match self.frame_durations {
+            LastDurations { earlier: Some(earlier), later: Some(later) } => earlier.min(later),
+            LastDurations { earlier: None, later: Some(only) } => only.min(DEFAULT_FRAME_TICKS),
+            LastDurations { .. } => DEFAULT_FRAME_TICKS,
         }
     }
 

@@ -6,7 +6,8 @@
 
 use std::time::Duration;
 
-use crate::unit::{PerTrack, TICKS_PER_SECOND, Track};
+use crate::ticks::TICKS_PER_SECOND;
+use crate::unit::{PerTrack, Track};
 
 use super::rate::RateEstimator;
 

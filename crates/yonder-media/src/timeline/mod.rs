@@ -17,7 +17,8 @@ mod track;
 
 use std::time::Duration;
 
-use crate::unit::{PerTrack, TICKS_PER_SECOND, Track};
+use crate::ticks::TICKS_PER_SECOND;
+use crate::unit::{PerTrack, Track};
 
 use drift::Drift;
 use track::TrackClock;

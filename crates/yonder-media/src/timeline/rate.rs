@@ -60,7 +60,7 @@ impl RateEstimator {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::unit::TICKS_PER_SECOND;
+    use crate::ticks::TICKS_PER_SECOND;
     use rstest::rstest;
 
     const WINDOW: i64 = 10 * TICKS_PER_SECOND;

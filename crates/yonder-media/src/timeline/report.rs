@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::unit::TICKS_PER_SECOND;
+use crate::ticks::TICKS_PER_SECOND;
 
 /// Maximum age of a report that determines the offset between the tracks.
 const MAX_AGE: Duration = Duration::from_secs(10);
@@ -53,7 +53,7 @@ impl Reports {
 /// Converts a 64-bit NTP time (RFC 3550, 4) to ticks of 1/90 000 s; `None` for zero, which a sender without a clock sets (RFC
 /// 3550, 6.4.1: "MAY set the NTP timestamp to zero").
 pub(super) fn ntp_ticks(ntp: u64) -> Option<i64> {
-    let ticks = (u128::from(ntp) * 90_000) >> 32;
+    let ticks = (u128::from(ntp) * u128::from(TICKS_PER_SECOND.unsigned_abs())) >> 32;
     i64::try_from(ticks).ok().filter(|ticks| *ticks > 0)
 }
 

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use crate::unit::TICKS_PER_SECOND;
+use crate::ticks::TICKS_PER_SECOND;
 
 use super::reorder::Reorder;
 use super::report::{ClockPair, Reports, ntp_ticks};

@@ -10,8 +10,9 @@ use smallvec::SmallVec;
 use crate::aac;
 use crate::blocks::BlockWriter;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
+use crate::ticks::of_samples;
 use crate::timeline::Timestamps;
-use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND, Track};
+use crate::unit::{AccessUnit, Payload, Track};
 use crate::{h264, h265};
 
 use super::chunk::{Chunk, PacedRun};
@@ -271,7 +272,7 @@ impl Muxer {
 
 /// Returns the duration of an audio frame, in ticks.
 fn frame_ticks(facts: &aac::AudioSpecificConfig) -> i64 {
-    TICKS_PER_SECOND * i64::from(aac::SAMPLES_PER_FRAME) / i64::from(facts.sample_rate.max(1))
+    of_samples(i64::from(aac::SAMPLES_PER_FRAME), facts.sample_rate)
 }
 
 /// Returns the NAL units of a video frame in the byte stream format: an access unit delimiter (required by 2.14.1 and

@@ -35,7 +35,7 @@ const MAX_TEXT: usize = 300;
 
 impl Publisher {
     pub(super) fn after_greeting(&mut self, now: Duration) {
-        self.events.push_back(PublisherEvent::Greeted);
+        self.events.push_back(PublisherEvent::HandshakeDone);
         let connect = Command::new("connect", CONNECT, vec![self.connect_object()]);
         self.send_command(0, &connect);
         self.enter(PushStep::Connecting, now);
@@ -108,7 +108,7 @@ impl Publisher {
             PushStep::Connecting => is(command, CONNECT),
             PushStep::Creating => is(command, CREATE),
             PushStep::Publishing => is(command, PUBLISH),
-            PushStep::Greeting | PushStep::Live => false,
+            PushStep::Handshake | PushStep::Live => false,
         };
         match self.redirect(command) {
             Some(server) if is_ours && self.step == PushStep::Connecting => {

@@ -2,7 +2,7 @@
 
 use bytes::{Bytes, BytesMut};
 use yonder_media::g711::Law;
-use yonder_media::{AudioConfig, StreamHeaders, VideoCodec};
+use yonder_media::{AudioConfig, FrameRate, StreamHeaders, VideoCodec};
 
 use crate::amf0::Value;
 
@@ -39,7 +39,7 @@ pub(super) fn payload(headers: &StreamHeaders, rates: MeasuredRates) -> Bytes {
         let facts = video.facts();
         put("width", f64::from(facts.width).into());
         put("height", f64::from(facts.height).into());
-        let declared = facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per));
+        let declared = facts.frame_rate.map(FrameRate::fps);
         if let Some(fps) = true_rate(declared, rates.fps) {
             put("framerate", fps.into());
         }

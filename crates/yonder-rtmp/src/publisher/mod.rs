@@ -1,7 +1,7 @@
 //! Publishing side as a state machine without I/O.
 //!
 //! ```text
-//!   Greeting ─▶ Connecting ─▶ Creating ─▶ Publishing ─▶ Live ─▶ End
+//!   Handshake ─▶ Connecting ─▶ Creating ─▶ Publishing ─▶ Live ─▶ End
 //! ```
 //!
 //! Begins with [`Publisher::start`], and is driven as a [`StreamCore`]. After [`PublisherEvent::Accepted`], headers and bodies may be
@@ -47,7 +47,7 @@ pub struct PublisherConfig {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PushStep {
     /// Handshake.
-    Greeting,
+    Handshake,
     /// `connect` was sent.
     Connecting,
     /// `createStream` was sent.
@@ -63,7 +63,7 @@ impl PushStep {
     #[must_use]
     pub fn waits_for(self) -> &'static str {
         match self {
-            Self::Greeting => "the greeting",
+            Self::Handshake => "the handshake",
             Self::Connecting => "the application",
             Self::Creating => "a stream",
             Self::Publishing => "the key to be accepted",
@@ -87,7 +87,7 @@ pub struct MeasuredRates {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PublisherEvent {
     /// The handshake is complete.
-    Greeted,
+    HandshakeDone,
     /// The application was accepted.
     Connected {
         /// The server announced H.265 (Enhanced RTMP, `fourCcList` or `videoFourCcInfoMap`).
@@ -200,7 +200,7 @@ impl Publisher {
         let handshake = Handshake::new(config.seed);
         Self {
             config,
-            step: PushStep::Greeting,
+            step: PushStep::Handshake,
             deadline: None,
             handshake,
             reader: ChunkReader::new(MAX_COMMAND),
@@ -220,7 +220,7 @@ impl Publisher {
     /// Sends the handshake. Must be called once the connection is established.
     pub fn start(&mut self, now: Duration) {
         self.outbox.push(self.handshake.hello());
-        self.enter(PushStep::Greeting, now);
+        self.enter(PushStep::Handshake, now);
     }
 
     /// Ends the push. Data that has not been transmitted is dropped.

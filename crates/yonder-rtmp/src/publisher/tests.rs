@@ -4,7 +4,7 @@ use crate::receiver::{Receiver, ReceiverEvent};
 use bytes::BytesMut;
 use rstest::rstest;
 use secrecy::ExposeSecret as _;
-use yonder_media::{AccessUnit, Payload};
+use yonder_media::{AccessUnit, FrameRate, Payload};
 use yonder_protocol::{deliver, take_transmit};
 
 const T0: Duration = Duration::ZERO;
@@ -85,7 +85,7 @@ fn the_dialogue_leads_to_live_in_any_segmentation(#[values(1, 100, 1536, 1_000_0
     assert_eq!(
         steps,
         vec![
-            PublisherEvent::Greeted,
+            PublisherEvent::HandshakeDone,
             PublisherEvent::Connected { announces_h265: false },
             PublisherEvent::Accepted
         ]
@@ -149,7 +149,7 @@ fn measured_frame_rate_replaces_a_wrong_one(
     #[case] expected: Option<f64>,
 ) {
     let VideoConfig::H264(mut config) = sample_video() else { panic!("another codec") };
-    config.facts.frame_rate = declared;
+    config.facts.frame_rate = declared.map(|(frames, per)| FrameRate { frames, per });
     let headers = StreamHeaders { video: Some(VideoConfig::H264(config)), audio: None };
     let mut pair = Pair::new(1000);
     pair.go_live();
@@ -176,7 +176,7 @@ fn codecs_that_the_server_announces_are_read(#[case] four_ccs: &[&str], #[case] 
     pair.exchange().unwrap();
     assert_eq!(
         events(&mut pair.publisher),
-        [PublisherEvent::Greeted, PublisherEvent::Connected { announces_h265 }]
+        [PublisherEvent::HandshakeDone, PublisherEvent::Connected { announces_h265 }]
     );
 }
 
@@ -312,7 +312,7 @@ fn silent_platform_times_out_at_its_step() {
     publisher.handle_timeout(Duration::from_secs(9));
     assert_eq!(publisher.end(), None);
     publisher.handle_timeout(Duration::from_secs(10));
-    assert_eq!(publisher.end(), Some(&End::local(PushError::NoAnswer(PushStep::Greeting))));
+    assert_eq!(publisher.end(), Some(&End::local(PushError::NoAnswer(PushStep::Handshake))));
 }
 
 #[test]

@@ -37,6 +37,21 @@ pub struct ReceptionStats {
     pub drift: Option<Drift>,
 }
 
+/// Packet counters of a receiver report.
+#[derive(Debug, Clone, Copy, Default)]
+struct ReportedCounts {
+    received: u64,
+    lost: u64,
+}
+
+/// Time of the last sender report.
+#[derive(Debug, Clone, Copy)]
+struct SenderReportTime {
+    /// Middle 32 bits of its NTP time (RFC 3550, 6.4.1).
+    ntp_middle: u32,
+    arrived: Duration,
+}
+
 /// State of one source, and its statistics over all restarts.
 #[derive(Debug)]
 pub struct Source {
@@ -51,8 +66,9 @@ pub struct Source {
     transit: Option<i64>,
     /// Latest RTP time.
     newest: Option<u32>,
-    reported: (u64, u64),
-    last_report: Option<(u32, Duration)>,
+    /// Counters at the last receiver report.
+    reported: ReportedCounts,
+    last_report: Option<SenderReportTime>,
 }
 
 impl Source {
@@ -70,7 +86,7 @@ impl Source {
             unwrapped: None,
             transit: None,
             newest: None,
-            reported: (0, 0),
+            reported: ReportedCounts::default(),
             last_report: None,
         }
     }
@@ -168,21 +184,21 @@ impl Source {
     /// Handles a sender report, whose middle NTP bits are returned in our reports.
     pub fn handle_sender_report(&mut self, ntp: u64, now: Duration) {
         let middle = u32::try_from(ntp >> 16 & 0xffff_ffff).unwrap_or_default();
-        self.last_report = Some((middle, now));
+        self.last_report = Some(SenderReportTime { ntp_middle: middle, arrived: now });
     }
 
     /// Returns the report block for this source (6.4.1); `None` before its first packet.
     pub fn report(&mut self, now: Duration) -> Option<super::ReportBlock> {
         let ssrc = self.ssrc?;
         let (received, lost) = (self.stats.received, self.stats.lost);
-        let (received_before, lost_before) = std::mem::replace(&mut self.reported, (received, lost));
-        let lost_since = lost - lost_before;
-        let expected_since = (received - received_before + lost_since).max(1);
+        let before = std::mem::replace(&mut self.reported, ReportedCounts { received, lost });
+        let lost_since = lost - before.lost;
+        let expected_since = (received - before.received + lost_since).max(1);
         let fraction_lost = u8::try_from((lost_since * 256 / expected_since).min(255)).unwrap_or(255);
         let highest = u32::from(self.cycles) << 16 | u32::from(self.expected.wrapping_sub(1));
-        let (last_sr, delay) = self.last_report.map_or((0, 0), |(middle, at)| {
-            let delay = now.saturating_sub(at).as_micros() * 65_536 / 1_000_000;
-            (middle, u32::try_from(delay).unwrap_or(u32::MAX))
+        let (last_sr, delay) = self.last_report.map_or((0, 0), |report| {
+            let delay = now.saturating_sub(report.arrived).as_micros() * 65_536 / 1_000_000;
+            (report.ntp_middle, u32::try_from(delay).unwrap_or(u32::MAX))
         });
         Some(super::ReportBlock {
             ssrc,

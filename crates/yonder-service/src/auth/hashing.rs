@@ -1,10 +1,8 @@
 //! Bounded hashing of passwords: Argon2 takes 19 MiB and tens of milliseconds of a core, which unauthenticated clients
 //! can request.
 
-use std::sync::{Condvar, Mutex, PoisonError};
-
 use crate::error::ServiceError;
-use crate::sync::lock;
+use parking_lot::{Condvar, Mutex};
 
 /// Maximum concurrent hashes.
 const MAX_RUNNING: usize = 1;
@@ -32,13 +30,13 @@ impl Hashing {
     /// # Errors
     /// [`ServiceError::TooManyAttempts`] if too many are waiting, and the error of `hash`.
     pub(super) fn run<T>(&self, hash: impl FnOnce() -> Result<T, ServiceError>) -> Result<T, ServiceError> {
-        let mut turns = lock(&self.turns);
+        let mut turns = self.turns.lock();
         if turns.waiting >= MAX_WAITING {
             return Err(ServiceError::TooManyAttempts(RETRY_AFTER_S));
         }
         turns.waiting += 1;
         while turns.running >= MAX_RUNNING {
-            turns = self.ended.wait(turns).unwrap_or_else(PoisonError::into_inner);
+            self.ended.wait(&mut turns);
         }
         turns.waiting -= 1;
         turns.running += 1;
@@ -53,7 +51,7 @@ struct Turn<'a>(&'a Hashing);
 
 impl Drop for Turn<'_> {
     fn drop(&mut self) {
-        lock(&self.0.turns).running -= 1;
+        self.0.turns.lock().running -= 1;
         self.0.ended.notify_one();
     }
 }

@@ -9,9 +9,10 @@ mod sessions;
 mod tokens;
 mod touches;
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Instant;
 
+use parking_lot::Mutex;
 use secrecy::SecretString;
 use yonder_store::{Session, Token};
 
@@ -19,7 +20,6 @@ use crate::error::ServiceError;
 use crate::journal::Journal;
 use crate::records::Records;
 use crate::secrets::random_token;
-use crate::sync::lock;
 use attempts::Attempts;
 pub use attempts::Source;
 use cache::TokenCache;
@@ -83,7 +83,7 @@ impl Auth {
     /// # Errors
     /// [`ServiceError::TooManyAttempts`] after too many failures.
     fn begin_attempt(&self, source: Source, name: &str) -> Result<(), ServiceError> {
-        let begun = lock(&self.attempts).begin(source, name, Instant::now());
+        let begun = self.attempts.lock().begin(source, name, Instant::now());
         begun.map_err(|wait| {
             tracing::warn!(%source, wait_s = wait.as_secs() + 1, "too many failed attempts");
             ServiceError::TooManyAttempts(wait.as_secs() + 1)
@@ -92,7 +92,7 @@ impl Auth {
 
     /// Clears the caches of sessions and tokens after a change of one of them or of a person.
     pub(crate) fn clear_caches(&self) {
-        lock(&self.known_sessions).clear();
-        lock(&self.known_tokens).clear();
+        self.known_sessions.lock().clear();
+        self.known_tokens.lock().clear();
     }
 }

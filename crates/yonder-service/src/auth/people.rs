@@ -13,7 +13,6 @@ use crate::change::{Actor, Change, Origin};
 use crate::error::ServiceError;
 use crate::records::{Records, Transaction};
 use crate::secrets::random_token;
-use crate::sync::lock;
 use crate::time;
 use crate::views::{role_facts, role_of};
 
@@ -136,7 +135,7 @@ impl Auth {
             self.add_person(name, password, Role::Admin)?;
         }
         // The set-up link is only valid without people.
-        *lock(&self.set_up_code) = None;
+        *self.set_up_code.lock() = None;
         self.clear_caches();
         Ok(())
     }
@@ -151,7 +150,7 @@ impl Auth {
         self.begin_attempt(source, JOIN)?;
         // Checked before the password is hashed.
         self.records.invitation_of_code(&code)?;
-        lock(&self.attempts).succeed(source, JOIN);
+        self.attempts.lock().succeed(source, JOIN);
         let hash = self.hash(&password)?;
         let (person, is_new) = self.records.write(|transaction| {
             let (store, now_s) = (&transaction.store, time::now_s());

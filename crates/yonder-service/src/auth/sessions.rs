@@ -12,7 +12,6 @@ use super::{Auth, Source, check_new_password, people, verify_password};
 use crate::error::ServiceError;
 use crate::records::Transaction;
 use crate::secrets::{random_token, same_secret};
-use crate::sync::lock;
 use crate::time;
 use crate::views::role_facts;
 
@@ -57,7 +56,7 @@ impl Auth {
     /// Returns the code of the one-time set-up link, until it is used.
     #[must_use]
     pub fn set_up_code(&self) -> Option<SecretString> {
-        lock(&self.set_up_code).clone()
+        self.set_up_code.lock().clone()
     }
 
     /// Adds the first person as an admin, and creates a session. The link is used up.
@@ -71,7 +70,7 @@ impl Auth {
     ) -> Result<(SecretString, SignedIn), ServiceError> {
         let source = client.source();
         self.begin_attempt(source, SET_UP)?;
-        let mut code = lock(&self.set_up_code);
+        let mut code = self.set_up_code.lock();
         let expected = code.as_ref().ok_or(ServiceError::SetUpRefused)?;
         if !same_secret(expected, request.code.expose()) {
             return Err(ServiceError::SetUpRefused);
@@ -80,7 +79,7 @@ impl Auth {
         self.add_person(&request.name, &password, Role::Admin)?;
         *code = None;
         drop(code);
-        lock(&self.attempts).succeed(source, SET_UP);
+        self.attempts.lock().succeed(source, SET_UP);
         self.begin_session(&self.records.store.person(request.name.trim())?, client)
     }
 
@@ -113,7 +112,7 @@ impl Auth {
             tracing::warn!(?name, %source, "sign-in refused");
             return Err(ServiceError::SignInRefused);
         };
-        lock(&self.attempts).succeed(source, name);
+        self.attempts.lock().succeed(source, name);
         Ok(person)
     }
 
@@ -182,15 +181,15 @@ impl Auth {
     pub fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
         let (now, now_s) = (Instant::now(), time::now_s());
         let (known, generation) = {
-            let cache = lock(&self.known_sessions);
+            let cache = self.known_sessions.lock();
             (cache.get(token, now), cache.generation())
         };
         if let Some(session) = known.filter(|session| session.expires_s > now_s) {
             return Ok(session);
         }
         let session = self.records.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
-        lock(&self.known_sessions).insert(token, session.clone(), generation, now);
-        if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
+        self.known_sessions.lock().insert(token, session.clone(), generation, now);
+        if now_s - session.seen_s >= TOUCH_EVERY_S && self.touches.lock().is_due(&session.id, now_s) {
             // A full disk must not keep people from reading.
             if let Err(error) = self.records.store.touch_session(token, now_s) {
                 tracing::debug!(%error, "the use of a session could not be noted");

@@ -14,7 +14,6 @@ use crate::change::Actor;
 use crate::error::ServiceError;
 use crate::records::{Records, Transaction};
 use crate::secrets::{random_token, same_secret};
-use crate::sync::lock;
 use crate::time;
 use crate::views::{role_facts, role_of};
 
@@ -108,16 +107,16 @@ impl Auth {
         }
         let (now, now_s) = (Instant::now(), time::now_s());
         let (known, generation) = {
-            let cache = lock(&self.known_tokens);
+            let cache = self.known_tokens.lock();
             (cache.get(secret, now), cache.generation())
         };
         if let Some(token) = known.filter(|token| token.expires_s.is_none_or(|end| end > now_s)) {
             return Ok((format!("{} (token)", token.name), token.maker, token.role));
         }
         let token = self.records.store.token(secret, now_s)?.ok_or(ServiceError::SignInNeeded)?;
-        lock(&self.known_tokens).insert(secret, token.clone(), generation, now);
+        self.known_tokens.lock().insert(secret, token.clone(), generation, now);
         let is_old = token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S);
-        if is_old && lock(&self.touches).is_due(&token.name, now_s) {
+        if is_old && self.touches.lock().is_due(&token.name, now_s) {
             // A full disk must not keep programs from reading.
             if let Err(error) = self.records.store.touch_token(&token.name, now_s) {
                 tracing::debug!(%error, "the use of a token could not be noted");

@@ -58,7 +58,7 @@ fn sign(secret: &SecretString, time_s: i64, body: &str) -> String {
         return String::new();
     };
     mac.update(format!("{time_s}\n{body}").as_bytes());
-    mac.finalize().into_bytes().iter().map(|byte| format!("{byte:02x}")).collect()
+    hex::encode(mac.finalize().into_bytes())
 }
 
 #[cfg(test)]

@@ -6,8 +6,9 @@ mod rates;
 mod report;
 mod traffic;
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
+use parking_lot::Mutex;
 use yonder_core::record::{HistoryEvent, OutageTracker};
 use yonder_engine::Engine;
 
@@ -15,7 +16,6 @@ use crate::events::Events;
 use crate::journal::Journal;
 use crate::records::Records;
 use crate::rename::Rename;
-use crate::sync::lock;
 use rates::Series;
 use traffic::TrafficCounter;
 
@@ -54,9 +54,9 @@ impl History {
 
     /// Applies the rename of a record.
     pub(crate) fn rename(&self, rename: Rename<'_>) {
-        lock(&self.tracker).rename_subjects(|subject| rename.subject(subject));
-        lock(&self.traffic).rename_subjects(|carried| rename.carried(carried));
-        let mut series = lock(&self.series);
+        self.tracker.lock().rename_subjects(|subject| rename.subject(subject));
+        self.traffic.lock().rename_subjects(|carried| rename.carried(carried));
+        let mut series = self.series.lock();
         let renamed = std::mem::take(&mut *series).into_iter();
         *series = renamed.map(|(key, value)| (rename.carried(&key).unwrap_or(key), value)).collect();
     }

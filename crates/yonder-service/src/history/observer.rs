@@ -12,7 +12,6 @@ use yonder_store::RecordKind;
 
 use super::History;
 use crate::error::ServiceError;
-use crate::sync::lock;
 use crate::time;
 
 /// Delay within which changes are observed together.
@@ -62,7 +61,7 @@ impl History {
     pub fn observe(&self) -> Result<(), ServiceError> {
         let changing = self.records.try_lock_changes();
         let (now_ms, samples) = (time::millis(SystemTime::now()), self.samples());
-        let events = lock(&self.tracker).evaluate(now_ms, &samples);
+        let events = self.tracker.lock().evaluate(now_ms, &samples);
         drop(changing);
         self.write_events(events, now_ms, false)
     }
@@ -73,7 +72,7 @@ impl History {
     /// As [`History::observe`].
     pub(crate) fn observe_locked(&self) -> Result<(), ServiceError> {
         let now_ms = time::millis(SystemTime::now());
-        let events = lock(&self.tracker).evaluate(now_ms, &self.samples());
+        let events = self.tracker.lock().evaluate(now_ms, &self.samples());
         self.write_events(events, now_ms, false)
     }
 
@@ -83,7 +82,7 @@ impl History {
     /// If the records cannot be written.
     pub(crate) fn finish(&self) -> Result<(), ServiceError> {
         let now_ms = time::millis(SystemTime::now());
-        let events = lock(&self.tracker).evaluate(now_ms, &self.samples());
+        let events = self.tracker.lock().evaluate(now_ms, &self.samples());
         self.write_events(events, now_ms, true)?;
         self.journal.log_own("stopped", RecordKind::Service, "yonder", "");
         Ok(())
@@ -101,7 +100,7 @@ impl History {
         self.journal.log_own("started", RecordKind::Service, "yonder", detail);
         if let Some((ended_ms, dedup_and_order)) = last {
             let open = self.records.store.open_runs()?;
-            let events = lock(&self.tracker).resume(open, ended_ms, dedup_and_order);
+            let events = self.tracker.lock().resume(open, ended_ms, dedup_and_order);
             self.records.store.save_events(&events, ended_ms, dedup_and_order)?;
         }
         Ok(is_crash)
@@ -123,7 +122,7 @@ impl History {
         now_ms: i64,
         dedup_and_order: bool,
     ) -> Result<(), ServiceError> {
-        let mut unwritten = lock(&self.unwritten_notes);
+        let mut unwritten = self.unwritten_notes.lock();
         unwritten.extend(events);
         self.records.store.save_events(&unwritten, now_ms, dedup_and_order)?;
         let is_news = !unwritten.is_empty();
@@ -137,7 +136,7 @@ impl History {
 
     /// Returns the number of events that could not be written; `None` while a write blocks.
     pub(crate) fn unwritten(&self) -> Option<usize> {
-        self.unwritten_notes.try_lock().ok().map(|events| events.len())
+        self.unwritten_notes.try_lock().map(|events| events.len())
     }
 
     /// Returns the status of everything that should run; a feed of several relays once.

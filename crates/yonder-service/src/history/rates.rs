@@ -13,7 +13,6 @@ use yonder_store::{RateHour, TrafficKey};
 
 use super::History;
 use crate::error::ServiceError;
-use crate::sync::lock;
 use crate::time;
 
 const MEASURE_EVERY: Duration = Duration::from_secs(1);
@@ -52,7 +51,7 @@ impl History {
         let relays = self.records.stored_relays();
         let running = relays.iter().filter(|relay| relay.wanted.is_running());
         let views: Vec<RelayView> = running.filter_map(|relay| self.engine.relay(&relay.name)).collect();
-        let mut series = lock(&self.series);
+        let mut series = self.series.lock();
         for RelayView { name, feed, pushes } in views {
             let flows = feed.state == FeedPhase::Flowing;
             let kbps = feed.video.filter(|_| flows).map_or(0, |video| video.kbps);
@@ -66,7 +65,7 @@ impl History {
 
     /// Loads the minutes of the last hours, which are written again.
     pub(crate) fn resume_rates(&self) -> Result<(), ServiceError> {
-        let (now_s, mut series) = (time::now_s(), lock(&self.series));
+        let (now_s, mut series) = (time::now_s(), self.series.lock());
         for RateHour { whose, hour_s, kbps } in self.records.store.rates(now_s - 2 * HOUR_S)? {
             series.entry(whose).or_default().minutes_mut().restore(hour_s, &kbps);
         }
@@ -78,7 +77,7 @@ impl History {
         let now_s = time::now_s();
         let this_hour = now_s - now_s.rem_euclid(HOUR_S);
         let mut hours = Vec::new();
-        for (whose, series) in lock(&self.series).iter() {
+        for (whose, series) in self.series.lock().iter() {
             let (begin, minutes) = series.series(Resolution::Minute).since(this_hour - HOUR_S);
             for hour_s in [this_hour - HOUR_S, this_hour] {
                 let kbps = aligned(begin, &minutes, Resolution::Minute, hour_s, hour_s + HOUR_S);
@@ -89,7 +88,7 @@ impl History {
         }
         self.records.store.save_rates(&hours, now_s - MONTH_S)?;
         // Series of relays that have not run for a day are only in the store.
-        lock(&self.series).retain(|_, series| series.series(Resolution::TenSeconds).end_s() > now_s - DAY_S);
+        self.series.lock().retain(|_, series| series.series(Resolution::TenSeconds).end_s() > now_s - DAY_S);
         Ok(())
     }
 
@@ -122,7 +121,7 @@ impl History {
                     lay(&mut row, from_s, step_s, hour.hour_s, &hour.kbps);
                 }
             }
-            if let Some(series) = lock(&self.series).get(&whose) {
+            if let Some(series) = self.series.lock().get(&whose) {
                 let (begin, values) = series.series(resolution).since(from_s);
                 lay(&mut row, from_s, step_s, begin, &values);
             }

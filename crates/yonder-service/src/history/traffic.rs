@@ -13,7 +13,6 @@ use yonder_store::{HistorySubject, TrafficKey};
 use super::History;
 use crate::error::ServiceError;
 use crate::records::stored_server;
-use crate::sync::lock;
 use crate::time;
 
 /// Interval of readings of counters.
@@ -75,7 +74,7 @@ impl History {
     pub fn count_traffic(&self, write: bool) -> Result<(), ServiceError> {
         let _between = self.records.try_lock_changes();
         let relays = self.records.stored_relays();
-        let mut counter = lock(&self.traffic);
+        let mut counter = self.traffic.lock();
         let mut worked = Vec::new();
         for relay in relays.iter() {
             let Some(view) = self.engine.relay(&relay.name) else { continue };

@@ -10,7 +10,7 @@ use super::Journal;
 use crate::change::Change;
 use crate::error::ServiceError;
 use crate::records::Snapshot;
-use crate::sync::{lock, run_blocking};
+use crate::sync::run_blocking;
 use crate::time;
 
 /// Maximum audit entries in memory while the disk fails. Further ones are only logged.
@@ -78,7 +78,7 @@ impl Journal {
     }
 
     fn keep_in_memory(&self, entry: AuditEntry) {
-        let mut entries = lock(&self.unwritten);
+        let mut entries = self.unwritten.lock();
         if entries.len() >= MAX_UNWRITTEN {
             let AuditEntry { who, action, kind, name, .. } = entries.remove(0);
             tracing::error!(
@@ -113,7 +113,7 @@ impl Journal {
             tracing::info!("desired states have been stored");
             self.records.refresh_relays()?;
         }
-        let entries = std::mem::take(&mut *lock(&self.unwritten));
+        let entries = std::mem::take(&mut *self.unwritten.lock());
         if entries.is_empty() {
             return Ok(());
         }
@@ -122,7 +122,7 @@ impl Journal {
             Ok::<_, StoreError>(Outcome::Commit(()))
         });
         if written.is_err() {
-            let mut later = lock(&self.unwritten);
+            let mut later = self.unwritten.lock();
             let since = std::mem::replace(&mut *later, entries);
             later.extend(since);
         } else {

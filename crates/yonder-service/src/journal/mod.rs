@@ -5,15 +5,15 @@ mod audit;
 mod queue;
 mod trail;
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_store::AuditEntry;
 
 use crate::events::Events;
 use crate::records::Records;
-use crate::sync::lock;
 pub(crate) use audit::audit_entry;
 use queue::Queue;
 
@@ -51,6 +51,6 @@ impl Journal {
 
     /// Returns the number of entries that could not be written.
     pub(crate) fn waiting(&self) -> usize {
-        lock(&self.unwritten).len() + self.queue.len()
+        self.unwritten.lock().len() + self.queue.len()
     }
 }

@@ -1,15 +1,15 @@
 //! Queue of logbook lines of the service itself. A blocking thread writes them, so that a blocked disk delays nothing else.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 
+use parking_lot::Mutex;
 use tokio::sync::Notify;
 use yonder_store::{LoggedAction, RecordKind};
 
 use super::Journal;
-use crate::sync::lock;
 use crate::time;
 
 /// Maximum queued lines. The oldest are dropped beyond it, and their number is logged.
@@ -27,7 +27,7 @@ pub(super) struct Queue {
 impl Queue {
     /// Returns the number of queued lines.
     pub(super) fn len(&self) -> usize {
-        lock(&self.lines).len()
+        self.lines.lock().len()
     }
 }
 
@@ -59,7 +59,7 @@ impl Journal {
             return;
         }
         {
-            let mut lines = lock(&self.queue.lines);
+            let mut lines = self.queue.lines.lock();
             if lines.len() >= MAX_WAITING {
                 tracing::error!("too many logbook lines wait for the disk, the oldest is lost");
                 lines.pop_front();
@@ -71,7 +71,7 @@ impl Journal {
 
     /// Writes all queued lines. Blocks.
     pub(crate) fn flush(&self) {
-        while let Some(line) = { lock(&self.queue.lines).pop_front() } {
+        while let Some(line) = { self.queue.lines.lock().pop_front() } {
             self.write_line(&line);
         }
     }

@@ -15,7 +15,6 @@ use yonder_store::{Identity, RecordKind, Relay as StoredRelay};
 use super::Planner;
 use crate::error::ServiceError;
 use crate::records::{read_rate, stored_server, unsigned, uplink, uplink_facts};
-use crate::sync::lock;
 use crate::time;
 
 /// Maximum pushes or destinations in a hypothetical budget.
@@ -100,7 +99,7 @@ impl Planner {
     fn media_kbps(&self, feed: &str) -> Option<u64> {
         let now = self.engine.feed(feed).and_then(|view| view.video).map(|video| video.kbps);
         let now = now.filter(|kbps| *kbps > 0);
-        let mut rates = lock(&self.media_rates);
+        let mut rates = self.media_rates.lock();
         match now {
             Some(kbps) => {
                 rates.insert(feed.to_owned(), kbps);
@@ -113,7 +112,7 @@ impl Planner {
     /// Stores the media bit rate measured by a preflight.
     pub(super) fn note_rate(&self, feed: &str, kbps: u64) {
         if kbps > 0 {
-            lock(&self.media_rates).insert(feed.to_owned(), kbps);
+            self.media_rates.lock().insert(feed.to_owned(), kbps);
         }
     }
 }

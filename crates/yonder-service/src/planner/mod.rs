@@ -6,8 +6,9 @@ mod preflight;
 mod rehearsal;
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
+use parking_lot::Mutex;
 use yonder_engine::Engine;
 
 use crate::records::Records;

@@ -3,13 +3,13 @@
 mod stills;
 mod surveys;
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
+use parking_lot::Mutex;
 use yonder_engine::Engine;
 
 use crate::events::Events;
 use crate::records::Records;
-use crate::sync::lock;
 use stills::Stills;
 use surveys::Surveys;
 
@@ -30,6 +30,6 @@ impl Previews {
 
     /// Drops all stills after a change of a feed, since failures may not recur with the new settings.
     pub(crate) fn drop_stills(&self) {
-        lock(&self.stills).clear();
+        self.stills.lock().clear();
     }
 }

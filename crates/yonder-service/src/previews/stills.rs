@@ -8,7 +8,6 @@ use yonder_engine::{CauseView, FeedSpec};
 
 use super::Previews;
 use crate::error::ServiceError;
-use crate::sync::lock;
 
 /// TTL of a still.
 const STILL_TTL: Duration = Duration::from_secs(4);
@@ -61,7 +60,7 @@ impl Previews {
     /// The reason why there is none.
     pub async fn still(&self, spec: FeedSpec) -> Result<Bytes, ServiceError> {
         let address = spec.url.to_string();
-        if let Some((made, cached)) = lock(&self.stills).get(&address)
+        if let Some((made, cached)) = self.stills.lock().get(&address)
             && made.elapsed() < if cached.is_ok() { STILL_TTL } else { FAILURE_TTL }
         {
             return cached.clone().map_err(ServiceError::from);
@@ -75,7 +74,7 @@ impl Previews {
             Ok(Err(error)) => Err(NoPicture::Undecoded(error.to_string())),
             Err(cause) => Err(NoPicture::Camera(cause)),
         };
-        let mut stills = lock(&self.stills);
+        let mut stills = self.stills.lock();
         if stills.len() >= MAX_STILLS {
             stills.retain(|_, (made, _)| made.elapsed() < STILL_TTL);
         }

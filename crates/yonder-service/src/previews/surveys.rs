@@ -16,7 +16,6 @@ use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, Su
 use super::Previews;
 use crate::error::ServiceError;
 use crate::records::unstored_specs;
-use crate::sync::lock;
 use crate::views;
 
 /// Maximum number of surveys; the oldest are dropped.
@@ -52,7 +51,7 @@ impl Previews {
         let feed = new.feed.clone();
         let (main, sub) = self.survey_specs(new)?;
         let begun = {
-            let mut surveys = lock(&self.surveys);
+            let mut surveys = self.surveys.lock();
             if surveys.recent.iter().filter(|survey| !survey.view.done).count() >= MAX_RUNNING {
                 return Err(ServiceError::TooManySurveys(MAX_RUNNING));
             }
@@ -75,7 +74,7 @@ impl Previews {
             let request = SurveyRequest { main, sub, duration };
             previews.engine.survey(request, |view| previews.note_survey(&id, view)).await;
         });
-        let mut surveys = lock(&self.surveys);
+        let mut surveys = self.surveys.lock();
         if let Some(survey) = surveys.recent.iter_mut().find(|survey| survey.id == begun.id) {
             survey.task = Some(task.abort_handle());
         }
@@ -88,7 +87,7 @@ impl Previews {
     /// # Errors
     /// [`ServiceError::NotFound`].
     pub fn survey(&self, id: &str) -> Result<Survey, ServiceError> {
-        let surveys = lock(&self.surveys);
+        let surveys = self.surveys.lock();
         surveys.recent.iter().find(|survey| survey.id == id).map(to_api).ok_or_else(|| not_found(id))
     }
 
@@ -97,7 +96,7 @@ impl Previews {
     /// # Errors
     /// [`ServiceError::NotFound`], or [`ServiceError::NoStill`] with the reason.
     pub fn survey_still(&self, id: &str, is_sub: bool) -> Result<Bytes, ServiceError> {
-        let surveys = lock(&self.surveys);
+        let surveys = self.surveys.lock();
         let survey = surveys.recent.iter().find(|survey| survey.id == id).ok_or_else(|| not_found(id))?;
         let stream = if is_sub { survey.view.sub.as_ref() } else { Some(&survey.view.main) };
         match stream.and_then(|stream| stream.still.as_ref()) {
@@ -112,7 +111,7 @@ impl Previews {
     /// # Errors
     /// [`ServiceError::NoSuchSurvey`].
     pub fn cancel_survey(&self, id: &str) -> Result<Survey, ServiceError> {
-        let mut surveys = lock(&self.surveys);
+        let mut surveys = self.surveys.lock();
         let survey = surveys.recent.iter_mut().find(|survey| survey.id == id).ok_or_else(|| not_found(id))?;
         if let Some(task) = survey.task.take() {
             task.abort();
@@ -122,7 +121,7 @@ impl Previews {
     }
 
     fn note_survey(&self, id: &str, view: &SurveyView) {
-        let mut surveys = lock(&self.surveys);
+        let mut surveys = self.surveys.lock();
         let Some(survey) = surveys.recent.iter_mut().find(|survey| survey.id == id) else { return };
         // The still is encoded once, and not sent again with each update.
         survey.view = view.clone();

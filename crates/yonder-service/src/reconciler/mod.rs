@@ -3,8 +3,9 @@
 mod schedules;
 
 use std::collections::HashSet;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
+use parking_lot::Mutex;
 use yonder_engine::Engine;
 use yonder_store::{DesiredState, Relay as StoredRelay, StoreError};
 

@@ -14,7 +14,6 @@ use super::Reconciler;
 use crate::change::{Actor, Change};
 use crate::error::ServiceError;
 use crate::records::{schedule, schedule_of};
-use crate::sync::lock;
 use crate::time;
 
 /// Maximum interval of checks, since the system clock may be set.
@@ -48,7 +47,7 @@ impl Reconciler {
             let Ok(schedule) = schedule(relay) else { continue };
             next = next.into_iter().chain(schedule.until_next(now_ms)).min();
             let is_due = self.engine.relay(&relay.name).is_some() != schedule.is_on_air(now_ms);
-            if is_due && lock(&self.switching).insert(relay.name.clone()) {
+            if is_due && self.switching.lock().insert(relay.name.clone()) {
                 let switching = Switching { reconciler: Arc::clone(self), relay: relay.name.clone() };
                 // On separate threads, so that a relay that waits for the disk delays no other.
                 tokio::task::spawn_blocking(move || {
@@ -148,6 +147,6 @@ struct Switching {
 
 impl Drop for Switching {
     fn drop(&mut self) {
-        lock(&self.reconciler.switching).remove(&self.relay);
+        self.reconciler.switching.lock().remove(&self.relay);
     }
 }

@@ -5,8 +5,7 @@ use std::time::Duration;
 
 use secrecy::ExposeSecret as _;
 use yonder_address::{
-    AddressError, KeyLength, Passphrase, PasteError, Pasted, Repair, ServerAddress, StreamKey, read_backup,
-    read_pasted, read_server, stream_id,
+    AddressError, KeyLength, Passphrase, PasteError, Pasted, ServerAddress, StreamKey, read_server,
 };
 use yonder_api::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
@@ -19,19 +18,15 @@ use yonder_store::{
     NewDestination as DestinationValues, NewSecrets, RecordKind, SealedSecret, SecretChange,
 };
 
+use super::destination_input::{
+    DEFAULT_RETURN_S, invalid_authority, parse_authority, parse_backup_server, parse_expiry,
+    parse_failback_delay, parse_key_length, parse_passphrase, parse_server_and_key, parse_watch_page,
+    stored_kind,
+};
 use super::feeds::{history, unknown_placeholder};
 use super::{Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
-
-/// Default failback delay, in seconds.
-pub(crate) const DEFAULT_RETURN_S: u32 = 120;
-/// Range of the failback delay, in seconds.
-const RETURN_RANGE_S: std::ops::RangeInclusive<u32> = 5..=86_400;
-/// Maximum size of a certificate authority: a chain of some certificates.
-const MAX_AUTHORITY: usize = 64 * 1024;
-/// Maximum length of a watch page address.
-const MAX_WATCH_PAGE: usize = 2_048;
 
 impl Records {
     /// Returns all destinations by name.
@@ -59,7 +54,7 @@ impl Records {
     ) -> Result<DestinationSettings, ServiceError> {
         Ok(DestinationSettings {
             return_after_s: match change.return_after_s {
-                Some(seconds) => read_return(Some(seconds))?,
+                Some(seconds) => parse_failback_delay(Some(seconds))?,
                 None => before.return_after_s,
             },
             platform: match &change.platform {
@@ -67,20 +62,20 @@ impl Records {
                 None => before.platform,
             },
             watch_page: match &change.watch_page {
-                Some(page) => read_watch_page(Some(page))?,
+                Some(page) => parse_watch_page(Some(page))?,
                 None => before.watch_page,
             },
             authority: match &change.authority {
-                Some(pem) => read_authority(Some(pem))?,
+                Some(pem) => parse_authority(Some(pem))?,
                 None => before.authority,
             },
             key_kind: change.key_kind.map_or(before.key_kind, stored_kind),
             key_expires_s: match &change.key_expires {
-                Some(text) => read_expiry(Some(text))?,
+                Some(text) => parse_expiry(Some(text))?,
                 None => before.key_expires_s,
             },
             key_bits: match change.key_length {
-                Some(bits) => read_key_length(Some(bits))?,
+                Some(bits) => parse_key_length(Some(bits))?,
                 None => before.key_bits,
             },
             uplinks: match &change.uplinks {
@@ -104,7 +99,7 @@ impl Records {
         // A key at the end of the address that is stored already is dropped; a stream ID becomes the key if there is
         // none yet.
         let known = self.stored_key(stored).map(|key| Secret::from(key.expose().to_owned()));
-        let (pasted, notes) = read_both(Some(server), known.as_ref())?;
+        let (pasted, notes) = parse_server_and_key(Some(server), known.as_ref())?;
         if pasted.passphrase.is_some() {
             return Err(ServiceError::server("server", &AddressError::PassphraseInAddress));
         }
@@ -268,11 +263,11 @@ impl Transaction<'_> {
     /// already, a name that is taken, or if the records cannot be written.
     pub fn add_destination(&self, new: NewDestination) -> Result<Stored, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
-        let (pasted, mut repairs) = read_both(new.server.as_ref(), new.key.as_ref())?;
+        let (pasted, mut repairs) = parse_server_and_key(new.server.as_ref(), new.key.as_ref())?;
         let Pasted { server, key, passphrase: pasted_passphrase, key_length, .. } = pasted;
-        let backup = read_second(new.backup_server.as_ref(), &server, key.as_ref(), &mut repairs)?;
+        let backup = parse_backup_server(new.backup_server.as_ref(), &server, key.as_ref(), &mut repairs)?;
         let platform = self.known_platform(new.platform.as_deref())?;
-        let passphrase = read_passphrase(new.passphrase.as_ref(), &server)?.or(pasted_passphrase);
+        let passphrase = parse_passphrase(new.passphrase.as_ref(), &server)?.or(pasted_passphrase);
         let key_kind = match new.key_kind {
             Some(kind) => stored_kind(kind),
             None if self.takes_one_broadcast_keys(platform.as_deref()) => {
@@ -288,13 +283,13 @@ impl Transaction<'_> {
             backup_server: backup
                 .map(|backup| take_secrets("backup_server", &backup, &mut secrets, &none))
                 .transpose()?,
-            return_after_s: read_return(new.return_after_s)?,
+            return_after_s: parse_failback_delay(new.return_after_s)?,
             platform,
-            watch_page: read_watch_page(new.watch_page.as_deref())?,
-            authority: read_authority(new.authority.as_deref())?,
+            watch_page: parse_watch_page(new.watch_page.as_deref())?,
+            authority: parse_authority(new.authority.as_deref())?,
             key_kind,
-            key_expires_s: read_expiry(new.key_expires.as_deref())?,
-            key_bits: read_key_length(new.key_length.or_else(|| key_length.map(KeyLength::bits)))?,
+            key_expires_s: parse_expiry(new.key_expires.as_deref())?,
+            key_bits: parse_key_length(new.key_length.or_else(|| key_length.map(KeyLength::bits)))?,
             uplinks: self.read_uplinks(&new.uplinks)?,
         };
         if let Some(key) = &key {
@@ -339,7 +334,7 @@ impl Transaction<'_> {
                     Some(key) => Some(key.clone()),
                     None => self.stored_key(&stored),
                 };
-                let backup = read_second(Some(backup), &server, key.as_ref(), &mut repairs)?;
+                let backup = parse_backup_server(Some(backup), &server, key.as_ref(), &mut repairs)?;
                 secrets.remove("backup_server");
                 backup
                     .map(|backup| take_secrets("backup_server", &backup, &mut secrets, &known))
@@ -393,14 +388,14 @@ impl Transaction<'_> {
         let mut new = NewSecrets::default();
         if let Some(key) = &request.key {
             let at: Secret = stored.settings.server.clone().into();
-            let (pasted, notes) = read_both(Some(&at), Some(key))?;
+            let (pasted, notes) = parse_server_and_key(Some(&at), Some(key))?;
             repairs = notes;
             let key = pasted.key.ok_or_else(|| ServiceError::pasted(&PasteError::NoKey))?;
             check_same_key(self.others_with_key(&stored.settings.name, &key)?, &server, &mut repairs)?;
             let kind = request.key_kind.map_or(stored.settings.key_kind, stored_kind);
-            new.key = Some((key.expose().into(), kind, read_expiry(request.key_expires.as_deref())?));
+            new.key = Some((key.expose().into(), kind, parse_expiry(request.key_expires.as_deref())?));
         }
-        if let Some(passphrase) = read_passphrase(request.passphrase.as_ref(), &server)? {
+        if let Some(passphrase) = parse_passphrase(request.passphrase.as_ref(), &server)? {
             new.passphrase = Some(Some(passphrase.expose().into()));
         }
         self.store.rekey_destination(name, &new, time::now_s())?;
@@ -466,138 +461,4 @@ pub(crate) fn is_encrypted(server: &ServerAddress, destination: &StoredDestinati
 /// Parses a stored server address.
 pub(crate) fn stored_server(text: &str) -> Result<ServerAddress, ServiceError> {
     read_server(text).map(|(server, _)| server).map_err(|error| ServiceError::server("server", &error))
-}
-
-fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, Vec<String>), ServiceError> {
-    let pasted = read_pasted(server.map(Secret::expose), key.map(Secret::expose));
-    let pasted = pasted.map_err(|error| ServiceError::pasted(&error))?;
-    if let ServerAddress::Srt(server) = &pasted.server {
-        stream_id(server, pasted.key.as_ref()).map_err(|error| ServiceError::Invalid {
-            field: "key",
-            detail: error.to_string(),
-            hint: "Give the key, or write the stream ID without a place for it.",
-        })?;
-    }
-    let notes = pasted.repairs.iter().map(|repair| note_of("pasted", repair)).collect();
-    Ok((pasted, notes))
-}
-
-/// Parses the address of a backup server.
-fn read_second(
-    text: Option<&Secret>,
-    main: &ServerAddress,
-    key: Option<&StreamKey>,
-    repairs: &mut Vec<String>,
-) -> Result<Option<ServerAddress>, ServiceError> {
-    let field = "backup_server";
-    let Some(text) = text.filter(|text| !text.expose().trim().is_empty()) else { return Ok(None) };
-    let read = read_backup(text.expose(), main, key);
-    let (server, done) = read.map_err(|error| match error {
-        PasteError::Server(error) => ServiceError::server(field, &error),
-        error => ServiceError::Invalid {
-            field,
-            detail: error.to_string(),
-            hint: "Paste it without the key at its end: both servers get the same one.",
-        },
-    })?;
-    if done.contains(&Repair::StreamIdSealed) {
-        return Err(ServiceError::Invalid {
-            field,
-            detail: "the stream ID of a second server needs a place for the key".to_owned(),
-            hint: "Write {key} where the key belongs: both servers have the same one.",
-        });
-    }
-    repairs.extend(done.into_iter().map(|repair| note_of("backup server", &repair)));
-    Ok(Some(server))
-}
-
-fn note_of(field: &str, repair: &Repair) -> String {
-    format!("{field}: {}", repair.sentence())
-}
-
-fn read_passphrase(
-    text: Option<&Secret>,
-    server: &ServerAddress,
-) -> Result<Option<Passphrase>, ServiceError> {
-    let Some(text) = text else { return Ok(None) };
-    if !matches!(server, ServerAddress::Srt(_)) {
-        return Err(ServiceError::Invalid {
-            field: "passphrase",
-            detail: "only SRT has a passphrase; RTMP is encrypted by TLS".to_owned(),
-            hint: "Take the rtmps:// address from the platform.",
-        });
-    }
-    Passphrase::parse(text.expose()).map(Some).map_err(ServiceError::passphrase)
-}
-
-fn read_key_length(bits: Option<u16>) -> Result<u16, ServiceError> {
-    let bits = bits.unwrap_or_else(|| KeyLength::default().bits());
-    KeyLength::from_bits(bits).map(KeyLength::bits).ok_or_else(|| ServiceError::Invalid {
-        field: "key_length",
-        detail: format!("{bits} bits are no length of a key"),
-        hint: "Choose 128, 192 or 256.",
-    })
-}
-
-fn read_return(seconds: Option<u32>) -> Result<i64, ServiceError> {
-    let seconds = seconds.unwrap_or(DEFAULT_RETURN_S);
-    if !RETURN_RANGE_S.contains(&seconds) {
-        return Err(ServiceError::Invalid {
-            field: "return_after_s",
-            detail: format!("{seconds} s is not from 5 s to a day"),
-            hint: "Two minutes are usual.",
-        });
-    }
-    Ok(i64::from(seconds))
-}
-
-fn read_watch_page(text: Option<&str>) -> Result<Option<String>, ServiceError> {
-    let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
-    let is_page = ["http://", "https://"].iter().any(|scheme| text.to_ascii_lowercase().starts_with(scheme));
-    let is_clean =
-        text.len() <= MAX_WATCH_PAGE && !text.contains(|c: char| c.is_whitespace() || c.is_control());
-    if is_page && is_clean {
-        return Ok(Some(text.to_owned()));
-    }
-    Err(ServiceError::Invalid {
-        field: "watch_page",
-        detail: "this is no address of a web page".to_owned(),
-        hint: "Give an address like https://bramble.example.net/summit.",
-    })
-}
-
-fn invalid_authority(detail: String) -> ServiceError {
-    ServiceError::Invalid {
-        field: "authority",
-        detail,
-        hint: "Give the authority's certificate in PEM; a key does not belong into it.",
-    }
-}
-
-fn read_authority(pem: Option<&str>) -> Result<Option<String>, ServiceError> {
-    let Some(pem) = pem.map(str::trim).filter(|pem| !pem.is_empty()) else { return Ok(None) };
-    if pem.len() > MAX_AUTHORITY {
-        return Err(invalid_authority("the authority is larger than any chain of certificates".to_owned()));
-    }
-    if pem.contains("PRIVATE KEY") {
-        return Err(invalid_authority("there is a private key in it".to_owned()));
-    }
-    PrivateAuthority::from_pem(pem).map_err(invalid_authority)?;
-    Ok(Some(pem.to_owned() + "\n"))
-}
-
-fn read_expiry(text: Option<&str>) -> Result<Option<i64>, ServiceError> {
-    let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
-    time::read_s(text).map(Some).ok_or_else(|| ServiceError::Invalid {
-        field: "key_expires",
-        detail: format!("{text:?} is no day and no time"),
-        hint: "Write a day like 2026-12-31 (it lasts to its end, UTC), or a time like 2026-12-31T12:00:00Z.",
-    })
-}
-
-fn stored_kind(kind: KeyKind) -> StoredKind {
-    match kind {
-        KeyKind::Reusable => StoredKind::Reusable,
-        KeyKind::OneBroadcast => StoredKind::OneBroadcast,
-    }
 }

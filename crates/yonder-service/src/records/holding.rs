@@ -11,7 +11,6 @@ use yonder_store::{DesiredState, Relay as StoredRelay};
 
 use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
-use crate::sync::lock;
 
 /// Default delay before the holding picture, in seconds.
 pub(crate) const DEFAULT_AFTER_S: u32 = 3;
@@ -51,18 +50,18 @@ impl Records {
         if !relay.has_picture {
             return Ok(None);
         }
-        if let Some(known) = lock(&self.pictures).get(&relay.name) {
+        if let Some(known) = self.pictures.lock().get(&relay.name) {
             return Ok(Some(Arc::clone(known)));
         }
         let Some(file) = self.store.holding_picture(&relay.name)? else { return Ok(None) };
         let picture = Arc::new(Picture::read(&file).map_err(|error| refused(&error))?);
-        lock(&self.pictures).insert(relay.name.clone(), Arc::clone(&picture));
+        self.pictures.lock().insert(relay.name.clone(), Arc::clone(&picture));
         Ok(Some(picture))
     }
 
     /// Drops the decoded picture of a relay from the cache.
     pub(crate) fn forget_picture(&self, name: &str) {
-        lock(&self.pictures).remove(name);
+        self.pictures.lock().remove(name);
     }
 }
 

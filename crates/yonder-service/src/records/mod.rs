@@ -7,6 +7,7 @@
 mod alerts;
 mod book;
 mod contacts;
+mod destination_input;
 mod destinations;
 mod feeds;
 mod holding;
@@ -20,10 +21,11 @@ mod uplinks;
 mod windows;
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::Arc;
 use std::time::Duration;
 
 use parking_lot::MutexGuard;
+use parking_lot::{Mutex, RwLock};
 use yonder_core::nearest_name;
 use yonder_engine::{Engine, Picture};
 use yonder_store::{
@@ -31,7 +33,6 @@ use yonder_store::{
 };
 
 use crate::error::ServiceError;
-use crate::sync::lock;
 
 pub(crate) use alerts::DEFAULT_REPEAT_S;
 pub(crate) use contacts::read_channel;
@@ -61,7 +62,7 @@ pub struct Records {
     /// Engine, for the states that are shown with the records.
     engine: Engine,
     /// Locked from the first read of a change until its actions are applied, so that records and engine change together.
-    write_lock: parking_lot::Mutex<()>,
+    write_lock: Mutex<()>,
     /// Stored relays, for views that must not block on the disk.
     relays: RwLock<Arc<[Arc<StoredRelay>]>>,
     /// Stored alert rules and contacts, for the evaluation of alerts, which must not block on the disk.
@@ -83,7 +84,7 @@ impl Records {
         Ok(Self {
             store,
             engine,
-            write_lock: parking_lot::Mutex::default(),
+            write_lock: Mutex::default(),
             relays: RwLock::new(relays),
             alerting: RwLock::new(Arc::new(alerting)),
             refresh_lock: Mutex::default(),
@@ -104,38 +105,38 @@ impl Records {
 
     /// Returns the stored relays, from memory.
     pub(crate) fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
-        Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
+        Arc::clone(&self.relays.read())
     }
 
     /// Returns the stored alert rules and contacts, from memory.
     pub(crate) fn alerting(&self) -> Arc<Alerting> {
-        Arc::clone(&self.alerting.read().unwrap_or_else(PoisonError::into_inner))
+        Arc::clone(&self.alerting.read())
     }
 
     /// Refreshes all copies after a change.
     pub(crate) fn refresh_all(&self) -> Result<(), ServiceError> {
-        let _refreshing = lock(&self.refresh_lock);
+        let _refreshing = self.refresh_lock.lock();
         self.read_relays()?;
         let alerting = Alerting { alerts: self.store.alerts()?, contacts: self.store.contacts()? };
-        *self.alerting.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(alerting);
+        *self.alerting.write() = Arc::new(alerting);
         Ok(())
     }
 
     /// Refreshes all relays after a change.
     pub(crate) fn refresh_relays(&self) -> Result<(), ServiceError> {
-        let _refreshing = lock(&self.refresh_lock);
+        let _refreshing = self.refresh_lock.lock();
         self.read_relays()
     }
 
     fn read_relays(&self) -> Result<(), ServiceError> {
         let relays = self.store.relays()?.into_iter().map(Arc::new).collect();
-        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays;
+        *self.relays.write() = relays;
         Ok(())
     }
 
     /// Refreshes the relay `name` after a change of it.
     pub(crate) fn refresh_relay(&self, name: &str) -> Result<(), ServiceError> {
-        let _refreshing = lock(&self.refresh_lock);
+        let _refreshing = self.refresh_lock.lock();
         let known = self.stored_relays();
         let Some(at) = known.iter().position(|relay| relay.name.eq_ignore_ascii_case(name)) else {
             return self.read_relays();
@@ -148,7 +149,7 @@ impl Records {
         };
         let mut changed = known.to_vec();
         changed[at] = Arc::new(relay);
-        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = changed.into();
+        *self.relays.write() = changed.into();
         Ok(())
     }
 

@@ -4,7 +4,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use yonder_media::g711::Law;
-use yonder_media::{AudioConfig, VideoCodec, VideoConfig};
+use yonder_media::{AudioConfig, FrameRate, VideoCodec, VideoConfig};
 
 use super::faults::CameraFaults;
 use crate::media::LoopMedia;
@@ -23,7 +23,7 @@ pub(super) fn description(media: &LoopMedia, faults: &CameraFaults, base: &str) 
         .map(str::to_owned)
         .to_vec();
     lines.extend(picture_lines(&media.video, faults));
-    let (rate, per) = media.frame_rate;
+    let FrameRate { frames: rate, per } = media.frame_rate;
     lines.push(format!("a=framerate:{:.2}", f64::from(rate) / f64::from(per)));
     lines.push(format!("a=control:{}", control(PICTURE)));
     if let Some(audio) = &media.audio {
@@ -88,12 +88,12 @@ fn audio_lines(config: &AudioConfig, faults: &CameraFaults) -> Vec<String> {
     let mut lines = vec![format!("m=audio 0 RTP/AVP {payload_type}")];
     match config {
         AudioConfig::Aac { specific, .. } if faults.latm => {
-            let mux: String = latm_config(specific).iter().map(|byte| format!("{byte:02x}")).collect();
+            let mux = hex::encode(latm_config(specific));
             lines.push(format!("a=rtpmap:97 MP4A-LATM/{rate}/{channels}"));
             lines.push(format!("a=fmtp:97 profile-level-id=15;object=2;cpresent=0;config={mux}"));
         }
         AudioConfig::Aac { specific, .. } => {
-            let specific: String = specific.iter().map(|byte| format!("{byte:02x}")).collect();
+            let specific = hex::encode(specific);
             lines.push(format!("a=rtpmap:97 MPEG4-GENERIC/{rate}/{channels}"));
             lines.push(format!(
                 "a=fmtp:97 streamtype=5;profile-level-id=1;mode=AAC-hbr;config={specific};sizelength=13;indexlength=3;indexdeltalength=3"

@@ -14,9 +14,10 @@ mod strict;
 use std::collections::HashMap;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 
+use parking_lot::Mutex;
 use secrecy::SecretString;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
@@ -79,7 +80,7 @@ impl Drop for Viewer {
 
 impl Shared {
     fn account(&self) -> Option<(String, SecretString)> {
-        self.account.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.account.lock().clone()
     }
 
     fn faults(&self) -> CameraFaults {
@@ -171,7 +172,7 @@ impl Camera {
 
     /// Changes the credentials. Running sessions continue.
     pub fn set_account(&self, account: Option<(String, SecretString)>) {
-        *self.shared.account.lock().unwrap_or_else(PoisonError::into_inner) = account;
+        *self.shared.account.lock() = account;
     }
 
     /// Changes faults, for running and future sessions.

@@ -5,7 +5,7 @@ use std::time::{Duration, SystemTime};
 
 use bytes::BytesMut;
 use tokio::time::Instant;
-use yonder_media::AudioConfig;
+use yonder_media::{AudioConfig, FrameRate};
 
 use super::describe;
 use super::faults::CameraFaults;
@@ -180,7 +180,7 @@ impl Playback {
     }
 
     fn picture_due(&self) -> Instant {
-        let (rate, per) = self.media.frame_rate;
+        let FrameRate { frames: rate, per } = self.media.frame_rate;
         let due = Duration::from_micros(self.next_picture * u64::from(per) * 1_000_000 / u64::from(rate));
         let delay = if self.next_is_keyframe() { self.keyframe_delay } else { Duration::ZERO };
         self.moment(due) + delay

@@ -66,7 +66,9 @@ pub(super) fn judge(
     if is_sha256 != matches!(kind, SignIn::DigestSha256 | SignIn::Everything) || kind == SignIn::Basic {
         return Verdict::Wrong;
     }
-    let hash = |text: String| if is_sha256 { hex(&Sha256::digest(text)) } else { hex(&Md5::digest(text)) };
+    let hash = |text: String| {
+        if is_sha256 { hex::encode(Sha256::digest(text)) } else { hex::encode(Md5::digest(text)) }
+    };
     let secret = hash(format!("{user}:{REALM}:{password}"));
     let asked = hash(format!("{}:{}", request.method, field("uri")));
     let used = field("nonce");
@@ -80,10 +82,6 @@ pub(super) fn judge(
         true => Verdict::Stale,
         false => Verdict::Wrong,
     }
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 #[cfg(test)]

@@ -1,10 +1,11 @@
 //! Channels of a stand-in platform: stream keys, broadcasts, and recordings of the received media.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
+use parking_lot::{Mutex, MutexGuard};
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::sync::watch;
 use tokio::time::Instant;
@@ -91,7 +92,7 @@ impl Shared {
     }
 
     fn channels(&self) -> MutexGuard<'_, HashMap<String, Channel>> {
-        self.channels.lock().unwrap_or_else(PoisonError::into_inner)
+        self.channels.lock()
     }
 
     fn now(&self) -> Duration {
@@ -99,14 +100,14 @@ impl Shared {
     }
 
     pub(super) fn set_key(&self, channel: &str, key: SecretString) {
-        let mut keys = self.keys.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut keys = self.keys.lock();
         keys.retain(|(name, _)| name != channel);
         keys.push((channel.to_owned(), key));
     }
 
     /// Returns the channel of a stream key. In an SRT stream ID the key follows the last slash.
     fn channel_of(&self, key: &str) -> Option<String> {
-        let keys = self.keys.lock().unwrap_or_else(PoisonError::into_inner);
+        let keys = self.keys.lock();
         let last = key.rsplit_once('/').map_or(key, |(_, last)| last);
         let found = keys.iter().find(|(_, known)| [key, last].contains(&known.expose_secret()));
         found.map(|(name, _)| name.clone())

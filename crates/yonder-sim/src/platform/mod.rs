@@ -8,9 +8,10 @@ mod srt;
 
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use secrecy::SecretString;
 use tokio::task::JoinHandle;
 use yonder_core::grade::ChannelReport;
@@ -158,7 +159,7 @@ impl Platform {
             door.reopen(secure(&self.shared, certificate))?;
         }
         if let Some(srt) = &self.srt {
-            let mut task = srt.task.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut task = srt.task.lock();
             if task.is_none() {
                 let config = SrtConfig { port: srt.address.port(), ..srt.config.clone() };
                 let port = SrtPort::new(SrtPort::bind(&config)?, &config, Arc::clone(&self.shared))?;
@@ -170,7 +171,7 @@ impl Platform {
 
     fn close_srt(&self) -> Option<JoinHandle<()>> {
         let srt = self.srt.as_ref()?;
-        let task = srt.task.lock().unwrap_or_else(PoisonError::into_inner).take()?;
+        let task = srt.task.lock().take()?;
         task.abort();
         Some(task)
     }

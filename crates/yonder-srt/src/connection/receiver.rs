@@ -35,6 +35,51 @@ const DRIFT_STEP: i64 = 5_000;
 /// Packet pairs over which the link capacity is estimated.
 const PROBES: usize = 16;
 
+/// Sum of the differences between the peer's clock and its expected value.
+#[derive(Debug, Clone, Copy, Default)]
+struct DriftSum {
+    sum_us: i64,
+    samples: u32,
+}
+
+/// Full acknowledgement whose ACKACK is awaited.
+#[derive(Debug, Clone, Copy)]
+struct SentAck {
+    number: u32,
+    sent: Duration,
+}
+
+/// Rates over the last second, and the counters at its end.
+#[derive(Debug, Clone, Copy, Default)]
+struct ReceiveRates {
+    since: Duration,
+    packets: u64,
+    bytes: u64,
+    packets_per_s: u32,
+    bytes_per_s: u32,
+}
+
+impl ReceiveRates {
+    /// Updates the rates from the total counters once a second.
+    fn update(&mut self, packets: u64, bytes: u64, now: Duration) {
+        let span = now.saturating_sub(self.since);
+        if span < Duration::from_secs(1) {
+            return;
+        }
+        let span_us = u64::try_from(span.as_micros()).unwrap_or(u64::MAX);
+        let per_second = |count: u64| low(count.saturating_mul(1_000_000) / span_us);
+        let header = u64::try_from(HEADER).unwrap_or_default();
+        let received = packets - self.packets;
+        *self = Self {
+            since: now,
+            packets,
+            bytes,
+            packets_per_s: per_second(received),
+            bytes_per_s: per_second(bytes - self.bytes + received * header),
+        };
+    }
+}
+
 /// Receiving half.
 #[derive(Debug)]
 pub(super) struct Receiver {
@@ -49,11 +94,11 @@ pub(super) struct Receiver {
     /// Our clock at zero of the peer's, in microseconds.
     base_us: i64,
     latency: Duration,
-    drift: (i64, u32),
+    drift: DriftSum,
     ack_number: u32,
     acked: u64,
     acked_at: Duration,
-    awaited: VecDeque<(u32, Duration)>,
+    awaited: VecDeque<SentAck>,
     since_ack: u64,
     report_at: Duration,
     /// Missing packets are waited for at least until then.
@@ -61,9 +106,7 @@ pub(super) struct Receiver {
     received: u64,
     skipped: u64,
     bytes: u64,
-    /// Counts at the beginning of this second, and rates of the last one.
-    second: (Duration, u64, u64),
-    rates: (u32, u32),
+    rates: ReceiveRates,
     last_arrival: Option<(u64, Duration)>,
     probes: VecDeque<Duration>,
 }
@@ -85,7 +128,7 @@ impl Receiver {
             missing: BTreeMap::new(),
             base_us: micros(peer_time.1) - i64::from(peer_time.0),
             latency,
-            drift: (0, 0),
+            drift: DriftSum::default(),
             ack_number: 0,
             acked: first,
             acked_at: now,
@@ -96,8 +139,7 @@ impl Receiver {
             received: 0,
             skipped: 0,
             bytes: 0,
-            second: (now, 0, 0),
-            rates: (0, 0),
+            rates: ReceiveRates { since: now, ..ReceiveRates::default() },
             last_arrival: None,
             probes: VecDeque::new(),
         }
@@ -147,15 +189,15 @@ impl Receiver {
     /// Measures the clock drift, and the link capacity from packet pairs.
     fn measure(&mut self, number: u64, time_us: i64, now: Duration) {
         let apart = micros(now) - (self.base_us + time_us);
-        let (sum, count) = self.drift;
-        self.drift = (sum + apart, count + 1);
-        if self.drift.1 == DRIFT_SAMPLES {
+        self.drift.sum_us += apart;
+        self.drift.samples += 1;
+        if self.drift.samples == DRIFT_SAMPLES {
             // The mean includes the network delay: only a part beyond a plausible delay is drift.
-            let mean = self.drift.0 / i64::from(DRIFT_SAMPLES);
+            let mean = self.drift.sum_us / i64::from(DRIFT_SAMPLES);
             if mean < -DRIFT_STEP {
                 self.base_us += mean;
             }
-            self.drift = (0, 0);
+            self.drift = DriftSum::default();
         }
         if let Some((last, at)) = self.last_arrival.replace((number, now))
             && last % 16 == 0
@@ -244,7 +286,7 @@ impl Receiver {
         if now < self.acked_at + ACK_EVERY || next == self.acked {
             return None;
         }
-        self.update_rates(now);
+        self.rates.update(self.received, self.bytes, now);
         self.acked = next;
         self.acked_at = now;
         self.since_ack = 0;
@@ -252,39 +294,24 @@ impl Receiver {
         if self.awaited.len() == AWAITED {
             self.awaited.pop_front();
         }
-        self.awaited.push_back((self.ack_number, now));
+        self.awaited.push_back(SentAck { number: self.ack_number, sent: now });
         let free = MAX_PACKETS.saturating_sub(self.end - self.next);
-        let (packets_per_s, bytes_per_s) = self.rates;
         let report = AckReport {
             rtt_us: low(u64::try_from(rtt.smoothed().as_micros()).unwrap_or(u64::MAX)),
             rtt_variance_us: low(u64::try_from(rtt.variance().as_micros()).unwrap_or(u64::MAX)),
             free_packets: low(free).max(2),
-            packets_per_s,
+            packets_per_s: self.rates.packets_per_s,
             capacity_packets_per_s: self.capacity(),
-            bytes_per_s,
+            bytes_per_s: self.rates.bytes_per_s,
         };
         Some(Control::Ack { number: self.ack_number, next: on_wire(next), report: Some(report) })
     }
 
-    fn update_rates(&mut self, now: Duration) {
-        let (since, packets, bytes) = self.second;
-        let span = now.saturating_sub(since);
-        if span < Duration::from_secs(1) {
-            return;
-        }
-        let span_us = u64::try_from(span.as_micros()).unwrap_or(u64::MAX);
-        let per_second = |count: u64| low(count.saturating_mul(1_000_000) / span_us);
-        let header = u64::try_from(HEADER).unwrap_or_default();
-        let came = self.received - packets;
-        self.rates = (per_second(came), per_second(self.bytes - bytes + came * header));
-        self.second = (now, self.received, self.bytes);
-    }
-
     /// Returns the round-trip time of an acknowledgement, at its ACKACK.
     pub(super) fn handle_ack_ack(&mut self, number: u32, now: Duration) -> Option<Duration> {
-        let at = self.awaited.iter().position(|(awaited, _)| *awaited == number)?;
-        let (_, sent) = self.awaited.drain(..=at).next_back()?;
-        Some(now.saturating_sub(sent))
+        let at = self.awaited.iter().position(|ack| ack.number == number)?;
+        let ack = self.awaited.drain(..=at).next_back()?;
+        Some(now.saturating_sub(ack.sent))
     }
 
     /// Returns the interval between reports of the same packet (4.8.2), short enough for several within the latency:

@@ -62,6 +62,30 @@ pub(super) struct Counts {
     pub(super) in_flight: u64,
 }
 
+/// Rate of queued packets.
+#[derive(Debug, Clone, Copy, Default)]
+struct PacketRate {
+    since: Duration,
+    /// Packets of the second that began at `since`.
+    current: u64,
+    /// Packets of the second before.
+    previous: u64,
+}
+
+impl PacketRate {
+    fn count(&mut self, now: Duration) {
+        if now.saturating_sub(self.since) >= Duration::from_secs(1) {
+            *self = Self { since: now, current: 1, previous: self.current };
+        } else {
+            self.current += 1;
+        }
+    }
+
+    fn per_second(&self) -> u64 {
+        self.previous.max(self.current)
+    }
+}
+
 /// Sending half.
 #[derive(Debug)]
 pub(super) struct Sender {
@@ -80,8 +104,7 @@ pub(super) struct Sender {
     counts: Counts,
     waiting_bytes: usize,
     estimated_bandwidth_kbps: u64,
-    /// Packets queued in this second and the last one, for the rate.
-    rate: (Duration, u64, u64),
+    rate: PacketRate,
 }
 
 impl Sender {
@@ -99,7 +122,7 @@ impl Sender {
             counts: Counts::default(),
             waiting_bytes: 0,
             estimated_bandwidth_kbps: 0,
-            rate: (Duration::ZERO, 0, 0),
+            rate: PacketRate::default(),
         }
     }
 
@@ -114,12 +137,7 @@ impl Sender {
             sent: None,
             reported: false,
         });
-        let (since, current, _) = self.rate;
-        if at.saturating_sub(since) >= Duration::from_secs(1) {
-            self.rate = (at, 1, current);
-        } else {
-            self.rate.1 += 1;
-        }
+        self.rate.count(at);
     }
 
     pub(super) fn backlog(&self) -> usize {
@@ -299,7 +317,7 @@ impl Sender {
         if self.to_repair.is_empty() {
             return None;
         }
-        let share = (self.rate.2.max(self.rate.1) / REPAIR_SHARE).max(REPAIR_FLOOR);
+        let share = (self.rate.per_second() / REPAIR_SHARE).max(REPAIR_FLOOR);
         let span = now.saturating_sub(self.repairs_at).min(Duration::from_secs(1));
         let earned = u64::try_from(span.as_micros()).unwrap_or_default() * share / 1_000_000;
         if earned > 0 {

@@ -5,8 +5,8 @@ use std::time::Duration;
 use clap::Subcommand;
 use yonder_api::{Acknowledge, Alert, AlertChange, Mute, NewAlert};
 
-use crate::arguments::parse_duration;
 use crate::client::Client;
+use crate::duration::parse_duration;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, has_color, local, print, print_json, table, wants_json};
 

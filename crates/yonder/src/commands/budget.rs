@@ -13,13 +13,13 @@ const BAR: u64 = 40;
 
 /// Protocol of a push.
 #[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum Over {
+pub(crate) enum PushProtocol {
     Rtmp,
     Rtmps,
     Srt,
 }
 
-impl Over {
+impl PushProtocol {
     fn as_str(self) -> &'static str {
         match self {
             Self::Rtmp => "rtmp",
@@ -36,7 +36,7 @@ pub(crate) struct BudgetArguments {
     more: Option<u32>,
     /// Protocol of the additional pushes, or of the chart.
     #[arg(long, value_enum)]
-    over: Option<Over>,
+    over: Option<PushProtocol>,
     /// Hypothetical bit rate of every feed, such as 3Mbit/s.
     #[arg(long, value_name = "RATE")]
     rate: Option<String>,
@@ -110,10 +110,10 @@ fn uplink_text(budget: &UplinkBudget, all: &Budget, color: bool) -> String {
         (Some(allowance), Some(percent), Some(verdict)) => {
             let tone = self::tone(verdict);
             text += &format!(
-                "  {} {}: {sent} sent, {projected} projected, days left: {} ({percent} % of {}): {}\n",
+                "  {} {}: {sent} sent, {projected} projected with {} left ({percent} % of {}): {}\n",
                 colorize(&bar(budget.projected_bytes, allowance, allowance), tone, color),
                 all.month,
-                all.days_left,
+                days(all.days_left),
                 Volume::from_bytes(allowance),
                 colorize(verdict, tone, color),
             );
@@ -121,6 +121,11 @@ fn uplink_text(budget: &UplinkBudget, all: &Budget, color: bool) -> String {
         _ => text += &format!("  {}: {sent} sent, {projected} projected; no allowance is set\n", all.month),
     }
     text
+}
+
+/// Formats a number of days.
+fn days(count: u32) -> String {
+    format!("{count} {}", if count == 1 { "day" } else { "days" })
 }
 
 fn tone(verdict: &str) -> Tone {

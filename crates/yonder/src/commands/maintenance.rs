@@ -10,8 +10,8 @@ use yonder_core::preflight::CheckStatus;
 use yonder_service::{DataDir, DataDirError, RestoreOptions, Upgrade};
 use yonder_store::StoreError;
 
+use crate::checks::checks_text;
 use crate::client::Client;
-use crate::commands::preflight::checks;
 use crate::failure::Failure;
 use crate::output::{has_color, print, print_json, wants_json};
 
@@ -162,7 +162,7 @@ pub(crate) fn selfcheck(client: &Client) -> Result<(), Failure> {
     if wants_json() {
         print_json(&found)?;
     } else {
-        print(&(checks(&found, has_color()) + "\n"));
+        print(&(checks_text(&found, has_color()) + "\n"));
     }
     if found.iter().any(|check| check.level == CheckStatus::Fail) {
         Err(Failure::AlreadyReported)

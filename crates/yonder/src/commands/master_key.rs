@@ -6,7 +6,7 @@ use clap::Subcommand;
 use yonder_api::MasterKeyRotation;
 use yonder_service::{DataDir, DataDirError};
 
-use crate::arguments::Connection;
+use crate::connection::Connection;
 use crate::failure::Failure;
 use crate::output::print;
 

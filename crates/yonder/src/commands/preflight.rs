@@ -3,6 +3,7 @@
 use yonder_api::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Relay};
 use yonder_core::preflight::CheckStatus;
 
+use crate::checks::checks_text;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
@@ -17,7 +18,7 @@ pub(super) fn preflight(client: &Client, name: &str) -> Result<bool, Failure> {
         print(&format!(
             "{}\n{}\n{}\n",
             colorize(&head, Tone::Strong, has_color()),
-            checks(&preflight.checks, has_color()),
+            checks_text(&preflight.checks, has_color()),
             verdict(&preflight.checks, has_color())
         ));
     }
@@ -48,38 +49,15 @@ pub(super) fn rehearse(client: &Client, name: &str, request: &NewRehearsal) -> R
     Ok(held.iter().all(|rehearsal| rehearsal.level != CheckStatus::Fail))
 }
 
-/// Formats checks by subject, each with its reason and next step.
-pub(crate) fn checks(checks: &[Check], color: bool) -> String {
-    let mut text = String::new();
-    let mut subject = None;
-    for check in checks {
-        if subject != Some(&check.subject) {
-            text += &format!("\n  {}\n", check.subject);
-            subject = Some(&check.subject);
-        }
-        let level = colorize(&format!("{:<4}", check.level.as_str()), tone(check.level), color);
-        text += &format!("    {level}  {:<18} {}\n", check.check, check.reason);
-        if let Some(step) = &check.next_step {
-            text += &format!("          {:<18} {}\n", "", colorize(step, Tone::Quiet, color));
-        }
-    }
-    text
-}
-
-fn tone(level: CheckStatus) -> Tone {
-    match level {
-        CheckStatus::Pass => Tone::Good,
-        CheckStatus::Warn => Tone::Wait,
-        CheckStatus::Fail => Tone::Bad,
-    }
-}
-
 fn verdict(checks: &[Check], color: bool) -> String {
     let count = |level: CheckStatus| checks.iter().filter(|check| check.level == level).count();
     let (fails, warns) = (count(CheckStatus::Fail), count(CheckStatus::Warn));
     let (words, tone) = match (fails, warns) {
         (0, 0) => ("All checks passed.".to_owned(), Tone::Good),
-        (0, warns) => (format!("It can start; {warns}."), Tone::Wait),
+        (0, warns) => (
+            format!("It can start; {warns} {}.", if warns == 1 { "warning" } else { "warnings" }),
+            Tone::Wait,
+        ),
         (fails, _) => (format!("It cannot work: {fails} failed. `--force` starts it anyway."), Tone::Bad),
     };
     colorize(&words, tone, color)
@@ -96,7 +74,7 @@ fn rehearsal_text(rehearsal: &Rehearsal, color: bool) -> String {
     if rehearsal.trouble.is_none() {
         text += &graded_text(&rehearsal.graded);
     }
-    text + &checks(&rehearsal.checks, color) + "\n"
+    text + &checks_text(&rehearsal.checks, color) + "\n"
 }
 
 fn graded_text(graded: &Graded) -> String {
@@ -105,7 +83,7 @@ fn graded_text(graded: &Graded) -> String {
         let profile = graded.profile.as_deref().unwrap_or_default();
         let fps = graded.fps.map(|fps| format!(", {fps:.1} frames/s")).unwrap_or_default();
         let order = if graded.b_frames { ", with B-frames" } else { "" };
-        text += &format!("  picture    {codec} {profile} {width}×{height}{fps}{order}\n");
+        text += &format!("  video      {codec} {profile} {width}×{height}{fps}{order}\n");
     }
     text += &format!(
         "  rates      {} kbit/s video, {} in the peak second, {} audio\n",
@@ -114,7 +92,7 @@ fn graded_text(graded: &Graded) -> String {
         grouped(graded.audio_kbps)
     );
     if let (Some(codec), Some(rate)) = (&graded.audio_codec, graded.audio_rate_hz) {
-        text += &format!("  sound      {codec}, {} Hz\n", grouped(rate.into()));
+        text += &format!("  audio      {codec}, {} Hz\n", grouped(rate.into()));
     }
     let skew = match &graded.audio_codec {
         Some(_) => format!("video and audio at most {} ms apart, ", grouped(graded.skew_ms)),

@@ -249,7 +249,7 @@ fn span(seconds: u64) -> String {
 
 /// Parses a time in RFC 3339, a day, or an age, to a time of the API.
 fn read_time(text: &str) -> Result<String, String> {
-    if let Ok(ago) = crate::arguments::parse_duration(text) {
+    if let Ok(ago) = crate::duration::parse_duration(text) {
         let then = Timestamp::now().checked_sub(ago).map_err(|error| error.to_string())?;
         return Ok(then.to_string());
     }

@@ -12,8 +12,8 @@ use yonder_api::{BulkStart, NewRehearsal, NewRelay, Relay, RelayChange, Start, S
 
 use super::rates::{self, RatesArguments};
 use super::{preflight, status};
-use crate::arguments::parse_duration;
 use crate::client::Client;
+use crate::duration::parse_duration;
 use crate::failure::Failure;
 use crate::output::{has_color, print, print_json, table, wants_json};
 

@@ -110,7 +110,7 @@ async fn commands_print_readable_output() {
         + "\n[feed.\"Tunnel Mouth\"]\nurl = \"rtsp://192.0.2.14/tunnel\"\n\n[alert.Down]\nwhen = \"down 60s\"\n";
     std::fs::write(&book, changed).unwrap();
     let difference = printed(&["book", "diff", &book.display().to_string()]);
-    assert!(difference.contains("4 records would be touched: 2 added, 2 changed."), "{difference}");
+    assert!(difference.contains("4 records would change: 2 added, 2 changed."), "{difference}");
     let output = tokio::task::spawn_blocking(|| demo.wait_with_output().unwrap()).await.unwrap();
     let summary = support::text(&output.stdout);
     assert!(summary.contains("Every push was live and graded good."), "{summary}");

@@ -87,7 +87,7 @@ fn exported_book_sets_up_the_same_site() {
     assert!(audio.contains("1 uplink, 1 platform, 2 feeds, 2 destinations, 2 relays"), "{audio}");
     assert_eq!(exported(&service).matches("[feed").count(), 0, "a check keeps nothing");
     let output = service.must(&["book", "apply", &book, "--force"], &format!("{SECOND_KEY}\n"));
-    assert!(output.contains("10 records were touched: 10 added."), "{output}");
+    assert!(output.contains("10 records changed: 10 added."), "{output}");
     service.wait_live("Viaduct line");
     service.wait_live("Shed line");
     assert_eq!(service.must(&["destination", "reveal", "Bramble"], ""), format!("{KEY}\n"));
@@ -129,7 +129,7 @@ fn only_relays_whose_parts_change_are_touched() {
     let output = service.must(&["book", "diff", &book], "");
     assert!(output.contains("hold_after_s: 5 → 9") && output.contains("wanted: on → hold"), "{output}");
     assert!(output.contains("rules.video.ceiling: 5000kbit/s → 6000kbit/s\n"), "{output}");
-    assert!(output.contains("4 records would be touched: 1 added, 3 changed."), "{output}");
+    assert!(output.contains("4 records would change: 1 added, 3 changed."), "{output}");
     service.must(&["book", "apply", &book], "");
     let held = service.wait("Shed line", "held", |relay| relay["pushes"][0]["state"] == "holding");
     assert_eq!(held["pushes"][0]["reconnects"], 0);
@@ -211,7 +211,7 @@ fn pruning_removes_records_that_are_not_in_the_book() {
     let unchanged = service.must(&["book", "diff", &book], "");
     assert!(!unchanged.contains("removed"), "{unchanged}");
     let output = service.must(&["book", "diff", &book, "--prune"], "");
-    assert!(output.contains("removed  relay Shed line") && output.contains("would be touched"), "{output}");
+    assert!(output.contains("removed  relay Shed line") && output.contains("would change"), "{output}");
     // A diff changes nothing: the relay that it would remove keeps running.
     let sends = |relay: &Value| relay["pushes"][0]["frames_sent"].as_u64() > Some(60);
     let shed = service.wait("Shed line", "going on", sends);

@@ -1,5 +1,21 @@
 //! Supervision of one push.
 //!
+//! ```text
+//!            enable                  source, retry due          first unit sent
+//!   Off ───────────▶ Waiting(None) ───────────────▶ Dialing ─────────────────────▶ Live ◀─▶ Lagging  (backlog)
+//!                     ▲   ▲                          │  ▲                          │ ▲
+//!                     │   │               failed     │  │ retry due                │ │ source changes
+//!                     │   └── Waiting(until) ◀───────┤  │                          ▼ │
+//!                     │           │                  │  └─ Waiting(until)         Holding
+//!                     │           └──────────────────┼──▶ Dialing
+//!                     │   refused, never worked      │
+//!                     │             Blocked(until) ◀─┘   retried slowly, or at once when enabled again
+//!                     └── no source: neither feed nor slate (from Live, Lagging and Holding, connection kept)
+//! ```
+//!
+//! Every state leads to `Off` when the push is disabled, and every sending state to `Waiting(until)` or `Blocked` when the
+//! connection fails.
+//!
 //! A push connects only while there is a source, the feed or the slate: a platform should not see a broadcast without video.
 //! Once live it stays connected without a source for as long as the platform keeps the connection.
 

@@ -14,8 +14,8 @@ use std::task::Poll;
 use std::time::Duration;
 
 use yonder_core::{Cause, DialStep};
-use yonder_media::Track;
 use yonder_media::ts::Chunk;
+use yonder_media::{TICKS_PER_SECOND, Track};
 use yonder_srt::{Caller, CallerEvent, SrtError, Stats};
 
 use crate::causes;
@@ -25,7 +25,8 @@ use crate::driver::{DriveEnd, Driver, Transport as _};
 use crate::output::{Cursor, Next};
 use crate::view::LinkView;
 
-use super::{KEYFRAME_WARNING, PushContext, PushCore, backlog, no_keyframe};
+use super::backlog;
+use super::core::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
 
 use pacer::Pacer;
 pub(super) use port::Port;
@@ -42,7 +43,7 @@ const MIN_TICK_INTERVAL: Duration = Duration::from_millis(1);
 /// Retry interval of a full socket.
 const SEND_RETRY: Duration = Duration::from_millis(2);
 /// Distance, in ticks, of the newest queued frame to the ring beyond which a push catches up.
-const MAX_LAG_TICKS: i64 = 9_000;
+const MAX_LAG_TICKS: i64 = TICKS_PER_SECOND / 10;
 /// Evaluations over which losses are counted.
 const LOSS_INTERVALS: usize = 4;
 /// Loss in percent from which retransmissions use so much bandwidth that they arrive too late.
@@ -53,6 +54,13 @@ const MIN_LOSS_PACKETS: u64 = 200;
 const ERROR_LOG_INTERVAL: Duration = Duration::from_secs(60);
 /// Maximum time for repairing losses at an orderly end: a stopping service has three seconds for everything.
 const MAX_DRAIN: Duration = Duration::from_millis(1_500);
+
+/// Packet counters at an evaluation.
+#[derive(Debug, Clone, Copy)]
+struct LossCounts {
+    sent: u64,
+    lost: u64,
+}
 
 /// Connection to an SRT listener.
 #[derive(Debug)]
@@ -73,7 +81,7 @@ pub(crate) struct SrtConnection {
     socket_errors: u64,
     error_logged_at: Option<Duration>,
     /// Packets sent and lost, at the last evaluations.
-    counts: VecDeque<(u64, u64)>,
+    counts: VecDeque<LossCounts>,
 }
 
 impl SrtConnection {
@@ -275,12 +283,12 @@ impl SrtConnection {
 
     /// Returns the recent packet loss in percent, if it is excessive.
     fn excessive_loss(&mut self, stats: &Stats) -> Option<u64> {
-        self.counts.push_back((stats.sent, stats.lost));
+        self.counts.push_back(LossCounts { sent: stats.sent, lost: stats.lost });
         if self.counts.len() > LOSS_INTERVALS {
             self.counts.pop_front();
         }
-        let (sent, lost) = *self.counts.front()?;
-        let (sent, lost) = (stats.sent - sent, stats.lost - lost);
+        let first = self.counts.front()?;
+        let (sent, lost) = (stats.sent - first.sent, stats.lost - first.lost);
         let percent = lost * 100 / sent.max(1);
         (sent >= MIN_LOSS_PACKETS && percent >= MAX_LOSS_PERCENT).then_some(percent)
     }

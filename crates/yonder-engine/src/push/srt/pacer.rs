@@ -2,12 +2,23 @@
 
 use std::time::Duration;
 
+use yonder_media::ticks::to_micros;
+
 /// Maximum arrival jitter that is absorbed, in microseconds. Later units move the mapping.
 const MAX_JITTER: i64 = 60_000;
 /// Fraction of the elapsed time by which the delay decays: 1 ms per second, which clock recovery follows.
 const DECAY_DIVISOR: i64 = 1_000;
 /// Speed relative to real time of a push that catches up, after it joined or after a stall.
 const CATCH_UP_FACTOR: i64 = 8;
+
+/// Begin of the current unit, in microseconds.
+#[derive(Debug, Clone, Copy, Default)]
+struct PacedUnit {
+    /// Transport clock.
+    clock: i64,
+    /// Transmission time.
+    sent: i64,
+}
 
 /// Mapping from transport clock to transmission time.
 ///
@@ -18,8 +29,7 @@ const CATCH_UP_FACTOR: i64 = 8;
 pub(super) struct Pacer {
     /// Transmission time minus transport clock, in microseconds; `None` before the first unit.
     offset: Option<i64>,
-    /// Transport clock and transmission time at the current unit, in microseconds.
-    unit: (i64, i64),
+    unit: PacedUnit,
     /// Time of the last packet, in microseconds, since times never step back.
     last: i64,
     is_catching_up: bool,
@@ -29,9 +39,9 @@ impl Pacer {
     /// Begins a unit at `clock` of the transport clock, in ticks, that is queued at `now`. `is_behind` is true if later
     /// units are already waiting.
     pub(super) fn begin(&mut self, clock: i64, now: Duration, is_behind: bool) {
-        let (clock, now) = (micros(clock), i64::try_from(now.as_micros()).unwrap_or(i64::MAX));
+        let (clock, now) = (to_micros(clock), i64::try_from(now.as_micros()).unwrap_or(i64::MAX));
         let soonest = self.last.max(now);
-        let elapsed = (clock - self.unit.0).clamp(0, 1_000_000);
+        let elapsed = (clock - self.unit.clock).clamp(0, 1_000_000);
         self.is_catching_up = is_behind || soonest - now > MAX_JITTER;
         let begin = match self.offset {
             Some(offset) if !self.is_catching_up => {
@@ -41,22 +51,16 @@ impl Pacer {
             _ => soonest,
         };
         self.offset = Some(begin - clock);
-        self.unit = (clock, begin);
+        self.unit = PacedUnit { clock, sent: begin };
     }
 
     /// Returns the transmission time of a packet of the current unit.
     pub(super) fn time_of(&mut self, clock: i64) -> Duration {
-        let (clock_at_begin, begin) = self.unit;
-        let after = (micros(clock) - clock_at_begin).max(0);
+        let after = (to_micros(clock) - self.unit.clock).max(0);
         let after = if self.is_catching_up { after / CATCH_UP_FACTOR } else { after };
-        self.last = self.last.max(begin + after);
+        self.last = self.last.max(self.unit.sent + after);
         Duration::from_micros(u64::try_from(self.last).unwrap_or_default())
     }
-}
-
-/// Converts ticks of 1/90 000 s to microseconds.
-fn micros(ticks: i64) -> i64 {
-    ticks.saturating_mul(100) / 9
 }
 
 #[cfg(test)]

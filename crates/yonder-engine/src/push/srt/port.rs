@@ -3,17 +3,16 @@
 use std::collections::HashSet;
 use std::io::{self, ErrorKind, IoSliceMut};
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Mutex, OnceLock};
+use std::sync::OnceLock;
 
 use bytes::Bytes;
+use parking_lot::Mutex;
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use rustix::io::Errno;
 use rustix::net::sockopt;
 use tokio::net::UdpSocket;
 use yonder_media::ts::PACKET;
 use yonder_srt::MAX_PAYLOAD;
-
-use crate::sync::lock;
 
 use super::batch::Batch;
 
@@ -63,7 +62,7 @@ impl Port {
 
     /// Returns an empty batch with the maximum size of the interface.
     pub(super) fn batch(&self) -> Batch {
-        let is_refused = self.local_addr().is_ok_and(|own| lock(without_offload()).contains(&own.ip()));
+        let is_refused = self.local_addr().is_ok_and(|own| without_offload().lock().contains(&own.ip()));
         Batch::new(if is_refused { 1 } else { self.batching.max_gso_segments() })
     }
 
@@ -138,7 +137,7 @@ impl Port {
             Some(Errno::IO | Errno::INVAL) if batch.segment().is_some() => {
                 if let Ok(own) = self.local_addr() {
                     tracing::info!(address = %own.ip(), %error, "segmentation offload refused, sending datagrams one by one");
-                    lock(without_offload()).insert(own.ip());
+                    without_offload().lock().insert(own.ip());
                 }
                 batch.set_max(1);
                 self.send_singly(batch)
@@ -249,9 +248,9 @@ mod tests {
         let (port, _peer) = pair().await;
         assert!(port.batch().max() > 1, "this machine batches on loopback");
         let own = port.local_addr().unwrap().ip();
-        lock(without_offload()).insert(own);
+        without_offload().lock().insert(own);
         assert_eq!(port.batch().max(), 1);
-        lock(without_offload()).remove(&own);
+        without_offload().lock().remove(&own);
     }
 
     #[tokio::test]

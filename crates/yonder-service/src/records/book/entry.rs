@@ -10,7 +10,7 @@ use yonder_store::{DesiredState, SealedSecret};
 
 use crate::error::ServiceError;
 use crate::records::alerts::DEFAULT_REPEAT_S;
-use crate::records::destinations::DEFAULT_RETURN_S;
+use crate::records::destination_input::DEFAULT_RETURN_S;
 use crate::records::holding::DEFAULT_AFTER_S;
 use crate::records::uplinks::DEFAULT_HEADROOM;
 use crate::records::windows::own_zone;

@@ -1,7 +1,7 @@
 //! `yonder book …`: the site book.
 
+mod changes;
 mod file;
-mod words;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -65,7 +65,7 @@ pub(crate) fn run(
             if wants_json() {
                 return print_json(&outcome);
             }
-            print(&words::changes(&outcome, "would be"));
+            print(&changes::changes_text(&outcome, "would change"));
             if !outcome.changes.is_empty() {
                 print(&format!(
                     "\nThe records are at revision {0}. To apply exactly this plan: yonder book apply --expect {0}\n",
@@ -85,7 +85,7 @@ fn check(arguments: &BookArguments, client: impl FnOnce() -> Result<Client, Fail
     if wants_json() {
         return print_json(&outcome);
     }
-    print(&format!("{}\n", words::validity(&file, outcome.changes.len())));
+    print(&format!("{}\n", changes::validity_text(&file, outcome.changes.len())));
     Ok(())
 }
 
@@ -102,7 +102,7 @@ fn apply(
     if wants_json() {
         print_json(&outcome)?;
     } else {
-        print(&words::changes(&outcome, "were"));
+        print(&changes::changes_text(&outcome, "changed"));
     }
     start(&client, &outcome, force, !wants_json())
 }

@@ -7,10 +7,11 @@ use std::io;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::Path;
 use std::process::ExitCode;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::Context as _;
+use parking_lot::Mutex;
 
 use crate::arguments::DemoArguments;
 use crate::failure::Failure;
@@ -88,11 +89,11 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
             () = inject_faults_when_live(&railway, with_faults) => {}
         }
         let summary = Summary::take(&service, &railway, began.elapsed());
-        *kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(summary);
+        *kept.lock() = Some(summary);
         // The stand-ins run until the broadcasts have ended in order.
         railway.keep();
     })?;
-    let summary = result.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let summary = result.lock().take();
     let summary = summary.context("there is nothing to sum up")?;
     if wants_json() {
         print_json(&summary)?;

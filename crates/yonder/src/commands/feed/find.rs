@@ -7,8 +7,8 @@ use url::Url;
 use yonder_api::{Feed, FoundCamera, FoundChannel, FoundStream, NewDiscovery, NewFeed, Secret, Transport};
 
 use super::AccountArguments;
-use crate::arguments::parse_duration;
 use crate::client::Client;
+use crate::duration::parse_duration;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, has_color, print, print_json, table, wants_json};
 

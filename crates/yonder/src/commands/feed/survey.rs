@@ -10,8 +10,8 @@ use clap::Args;
 use yonder_api::{CauseFacts, MeasuredFacts, NewSurvey, Survey, SurveyStream};
 
 use super::{AccountArguments, TransportChoice};
-use crate::arguments::parse_duration;
 use crate::client::{Client, Progress};
+use crate::duration::parse_duration;
 use crate::failure::Failure;
 use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 

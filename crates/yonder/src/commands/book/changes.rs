@@ -6,22 +6,22 @@ use super::file::BookFile;
 use crate::output::{Tone, colorize, has_color};
 
 /// Returns a summary of a valid book, with the number of changes.
-pub(super) fn validity(file: &BookFile, changes: usize) -> String {
+pub(super) fn validity_text(file: &BookFile, changes: usize) -> String {
     let counts: Vec<String> = file
         .counts()
         .map(|(section, count)| format!("{count} {section}{}", if count == 1 { "" } else { "s" }))
         .collect();
-    let holds = if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") };
-    let news = match changes {
+    let contents = if counts.is_empty() { "it is empty".to_owned() } else { counts.join(", ") };
+    let effect = match changes {
         0 => "It matches the records.".to_owned(),
         1 => "It changes one record; see `yonder book diff`.".to_owned(),
         changes => format!("It changes {changes} records; see `yonder book diff`."),
     };
-    format!("The site book is valid: {holds}. {news}")
+    format!("The site book is valid: {contents}. {effect}")
 }
 
-/// Formats all changes with their fields; `tense` is the verb form.
-pub(super) fn changes(outcome: &BookOutcome, tense: &str) -> String {
+/// Formats all changes with their fields; `verb` is `would change` or `changed`.
+pub(super) fn changes_text(outcome: &BookOutcome, verb: &str) -> String {
     let color = has_color();
     if outcome.changes.is_empty() {
         return "Nothing changes: the records match the site book.\n".to_owned();
@@ -34,7 +34,7 @@ pub(super) fn changes(outcome: &BookOutcome, tense: &str) -> String {
         .map(|what| format!("{} {what}", count(what)))
         .collect();
     let records = if outcome.changes.len() == 1 { "record" } else { "records" };
-    text += &format!("{} {records} {tense} touched: {}.\n", outcome.changes.len(), counts.join(", "));
+    text += &format!("{} {records} {verb}: {}.\n", outcome.changes.len(), counts.join(", "));
     text
 }
 
@@ -59,7 +59,7 @@ fn field_text(field: &FieldChange) -> String {
         if line.len() < text.len() { format!("{line} …") } else { line.to_owned() }
     };
     match (&field.before, &field.after) {
-        (None, None) => format!("{}: a new one", field.field),
+        (None, None) => format!("{}: a new value", field.field),
         (None, Some(after)) => format!("{}: {}", field.field, short(after)),
         (Some(before), None) => format!("{}: {} → none", field.field, short(before)),
         (Some(before), Some(after)) => format!("{}: {} → {}", field.field, short(before), short(after)),
