@@ -14,9 +14,14 @@ TOOLS := .tools/usr/sbin/nginx .tools/usr/bin/promtool
 
 ## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
 ## sooner; `make build` makes the one to ship)
-demo: console
-	@command -v c++ >/dev/null || $(MAKE) setup
+demo:
+	@echo "[1/4] Debian packages: a C++ compiler"
+	@command -v c++ >/dev/null || $(MAKE) --no-print-directory setup
+	@echo "[2/4] Web console: npm packages and build (about half a minute)"
+	@$(MAKE) --no-print-directory console
+	@echo "[3/4] Service: compiling (about five minutes on two cores the first time)"
 	cargo build --locked -p yonder
+	@echo "[4/4] Starting the service with its demo data"
 	./target/debug/yonder demo --home .demo
 
 # Tests mostly wait, for media and timeouts, so that many more run at a time than there are processors.
