@@ -168,7 +168,7 @@ pub(crate) fn run(soak: &Soak) -> anyhow::Result<()> {
     let planted: usize =
         CHANNELS.iter().map(|channel| log.matches(&format!("soak-{channel}-")).count()).sum();
     ensure!(planted == 0, "stream keys are in the log {planted} times");
-    judge(&calm)
+    check_growth(&calm)
 }
 
 impl Line {
@@ -300,7 +300,7 @@ fn settle(service: &mut Service, lines: &mut [Line]) -> anyhow::Result<(Duration
 }
 
 #[expect(clippy::print_stdout, reason = "the verdict")]
-fn judge(calm: &[ResourceSample]) -> anyhow::Result<()> {
+fn check_growth(calm: &[ResourceSample]) -> anyhow::Result<()> {
     // The first calm moment precedes all faults; pools and rings fill afterwards.
     let (Some(first), Some(last)) = (calm.get(1), calm.last()) else { return Ok(()) };
     ensure!(last.files <= first.files + MORE_FILES, "files grew from {} to {}", first.files, last.files);
@@ -336,16 +336,16 @@ mod tests {
 
     #[test]
     fn growing_memory_is_distinguished_from_fluctuating_memory() {
-        assert!(judge(&calm(&[100, 118, 140, 120, 141, 126, 139, 119])).is_ok());
-        assert!(judge(&calm(&[100, 118, 125, 130, 140, 150, 160, 170])).is_err());
+        assert!(check_growth(&calm(&[100, 118, 140, 120, 141, 126, 139, 119])).is_ok());
+        assert!(check_growth(&calm(&[100, 118, 125, 130, 140, 150, 160, 170])).is_err());
     }
 
     #[test]
     fn growing_files_and_tasks_are_distinguished_from_temporary_ones() {
         let mut samples = calm(&[100, 100, 100]);
         samples[2].files += MORE_FILES;
-        assert!(judge(&samples).is_ok());
+        assert!(check_growth(&samples).is_ok());
         samples[2].tasks += MORE_FILES + 1;
-        assert!(judge(&samples).is_err());
+        assert!(check_growth(&samples).is_err());
     }
 }

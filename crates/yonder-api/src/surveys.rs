@@ -61,7 +61,7 @@ pub struct Survey {
     pub id: String,
     /// Name of the feed, if it is one.
     pub feed: Option<String>,
-    /// It is done.
+    /// The survey is complete.
     pub done: bool,
     /// Main stream.
     pub main: SurveyStream,

@@ -41,7 +41,7 @@ fn failed() -> Reachability {
 }
 
 /// Returns name and level of the checks that do not pass.
-fn trouble(feed: &FeedFacts, push: &PushFacts, rules: &RuleSheet) -> Vec<(&'static str, CheckStatus)> {
+fn problems(feed: &FeedFacts, push: &PushFacts, rules: &RuleSheet) -> Vec<(&'static str, CheckStatus)> {
     let mut checks = check_feed(feed);
     checks.extend(check_push(feed, push, Some(("Thistle Stage", rules))));
     for check in &checks {
@@ -56,7 +56,7 @@ fn rules() -> RuleSheet {
 
 #[test]
 fn conforming_feed_passes_all_checks() {
-    assert_eq!(trouble(&feed(), &push(), &rules()), []);
+    assert_eq!(problems(&feed(), &push(), &rules()), []);
 }
 
 #[rstest]
@@ -77,8 +77,8 @@ fn video_is_checked_against_the_rules(
 ) {
     let mut feed = feed();
     change(feed.video.as_mut().unwrap());
-    let trouble = trouble(&feed, &push(), &rules());
-    assert_eq!(trouble.first(), Some(&found), "{trouble:?}");
+    let problems = problems(&feed, &push(), &rules());
+    assert_eq!(problems.first(), Some(&found), "{problems:?}");
 }
 
 #[rstest]
@@ -87,17 +87,17 @@ fn video_is_checked_against_the_rules(
 fn measured_frame_rates_have_tolerance(#[case] fps: f64) {
     let mut feed = feed();
     feed.video.as_mut().unwrap().fps = Some(fps);
-    assert_eq!(trouble(&feed, &push(), &rules()), []);
+    assert_eq!(problems(&feed, &push(), &rules()), []);
 }
 
 #[test]
 fn audio_is_checked_against_the_rules() {
     let silent = FeedFacts { audio: None, ..feed() };
-    assert_eq!(trouble(&silent, &push(), &rules()), [("audio", CheckStatus::Fail)]);
+    assert_eq!(problems(&silent, &push(), &rules()), [("audio", CheckStatus::Fail)]);
     let with = |change: fn(&mut AudioFacts)| {
         let mut feed = feed();
         change(feed.audio.as_mut().unwrap());
-        trouble(&feed, &push(), &rules())
+        problems(&feed, &push(), &rules())
     };
     assert_eq!(with(|a| a.codec = "G.711 A-law".into()), [("audio-codec", CheckStatus::Fail)]);
     assert_eq!(with(|a| a.rate_hz = 8_000), [("audio-rate", CheckStatus::Warn)]);
@@ -107,12 +107,12 @@ fn audio_is_checked_against_the_rules() {
 #[test]
 fn protocol_and_encryption_are_checked_against_the_rules() {
     let plain = PushFacts { protocol: Protocol::Rtmp, encrypted: false, ..push() };
-    assert_eq!(trouble(&feed(), &plain, &rules()), [("protocol", CheckStatus::Fail)]);
+    assert_eq!(problems(&feed(), &plain, &rules()), [("protocol", CheckStatus::Fail)]);
     let hall = sheet("Marrow Hall");
     let open = PushFacts { protocol: Protocol::Srt, encrypted: false, ..push() };
-    assert_eq!(trouble(&feed(), &open, &hall), [("encryption", CheckStatus::Fail)]);
+    assert_eq!(problems(&feed(), &open, &hall), [("encryption", CheckStatus::Fail)]);
     let sealed = PushFacts { protocol: Protocol::Srt, encrypted: true, ..push() };
-    assert_eq!(trouble(&feed(), &sealed, &hall), []);
+    assert_eq!(problems(&feed(), &sealed, &hall), []);
 }
 
 #[rstest]
@@ -125,21 +125,21 @@ fn protocol_and_encryption_are_checked_against_the_rules() {
 #[case::in_use(KeyFacts { present: true, used_by: Some("Viaduct".into()), ..KeyFacts::default() }, CheckStatus::Fail)]
 fn stream_keys_are_checked(#[case] key: KeyFacts, #[case] level: CheckStatus) {
     let push = PushFacts { key, ..push() };
-    assert_eq!(trouble(&feed(), &push, &rules()), [("key", level)]);
+    assert_eq!(problems(&feed(), &push, &rules()), [("key", level)]);
 }
 
 #[test]
 fn srt_does_not_require_a_key() {
     let push = PushFacts { protocol: Protocol::Srt, key: KeyFacts::default(), ..push() };
-    assert_eq!(trouble(&feed(), &push, &sheet("Marrow Hall")), []);
+    assert_eq!(problems(&feed(), &push, &sheet("Marrow Hall")), []);
 }
 
 #[test]
 fn unreachable_server_fails_unless_there_is_a_backup() {
     let alone = PushFacts { main: failed(), ..push() };
-    assert_eq!(trouble(&feed(), &alone, &rules()), [("server", CheckStatus::Fail)]);
+    assert_eq!(problems(&feed(), &alone, &rules()), [("server", CheckStatus::Fail)]);
     let is_standby = PushFacts { backup: Some(Reachability::Reached("all".into())), ..alone.clone() };
-    assert_eq!(trouble(&feed(), &is_standby, &rules()), [("server", CheckStatus::Warn)]);
+    assert_eq!(problems(&feed(), &is_standby, &rules()), [("server", CheckStatus::Warn)]);
     let neither = PushFacts { backup: Some(failed()), ..alone };
     assert_eq!(worst(&check_push(&feed(), &neither, None)), CheckStatus::Fail);
 }
@@ -158,7 +158,7 @@ fn audio_that_the_container_drops_is_a_warning() {
     let mut feed = feed();
     feed.audio.as_mut().unwrap().codec = "G.711 µ-law".into();
     let push = PushFacts { protocol: Protocol::Srt, ..push() };
-    let found = trouble(&feed, &push, &RuleSheet::default());
+    let found = problems(&feed, &push, &RuleSheet::default());
     assert_eq!(found, [("container", CheckStatus::Warn)]);
 }
 

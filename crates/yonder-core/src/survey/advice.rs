@@ -62,7 +62,7 @@ pub fn advise(main: Option<&SurveyedStream>, sub: Option<&SurveyedStream>) -> Ve
     }
     for (about, stream) in [("main", main), ("sub", sub)] {
         if let Some(stream) = stream {
-            judge(about, stream, sub.is_some() && about == "main", &mut advice);
+            evaluate(about, stream, sub.is_some() && about == "main", &mut advice);
         }
     }
     advice
@@ -90,7 +90,7 @@ fn compare(main: &SurveyedStream, sub: &SurveyedStream, advice: &mut Vec<Advice>
     }
 }
 
-fn judge(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &mut Vec<Advice>) {
+fn evaluate(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &mut Vec<Advice>) {
     let mut say = |code: &'static str, message: String| advice.push(Advice { code, about, message });
     if stream.codec == "H.265" {
         say("survey.h265", "H.265: most platforms require H.264. Switch the camera to H.264, unless the platform accepts H.265.".to_owned());

@@ -84,7 +84,7 @@ async fn survey_counts_dropped_parts_by_reason(#[case] runs: bool) {
     let drops = view.main.drops();
     let reasons: Vec<&str> = drops.iter().map(|(reason, _)| *reason).collect();
     assert_eq!(reasons, ["reserved-type", "unterminated-fragment", "stray-bytes"], "{drops:?}");
-    // Twenty-five pictures a second for five seconds; what came before does not count.
+    // Twenty-five frames per second for five seconds, and nothing from before the survey.
     assert!((100..200).contains(&drops[0].1), "{drops:?}");
     assert_eq!(codes(&view), ["survey.reserved-types", "survey.stray-bytes"]);
 }

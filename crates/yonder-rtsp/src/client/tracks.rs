@@ -41,7 +41,7 @@ pub enum Codec {
     },
     /// G.711.
     G711 {
-        /// Law.
+        /// Companding law.
         law: Law,
         /// Channels.
         channels: u8,

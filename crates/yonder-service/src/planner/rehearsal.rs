@@ -140,10 +140,10 @@ impl Planner {
             sleep(Duration::from_secs(1)).await;
         }
         let report = receiver.report();
-        let trouble = if begun { None } else { Some(self.trouble(&hidden)) };
+        let trouble = if begun { None } else { Some(self.failure_text(&hidden)) };
         self.engine.withdraw(&hidden);
         context.check_canceled()?;
-        Ok(judged(&plan, report, trouble))
+        Ok(to_rehearsal(&plan, report, trouble))
     }
 
     async fn wait_for_picture(&self, relay: &str, receiver: &GradingReceiver, context: &JobContext) -> bool {
@@ -165,7 +165,7 @@ impl Planner {
         }
     }
 
-    fn trouble(&self, relay: &str) -> String {
+    fn failure_text(&self, relay: &str) -> String {
         let view = self.engine.relay(relay);
         let cause = view.and_then(|view| {
             let push = view.pushes.into_iter().next().and_then(|push| push.cause);
@@ -203,9 +203,9 @@ fn receiver(plan: &Plan) -> Result<(GradingReceiver, PushSpec), ServiceError> {
     Ok((receiver, push))
 }
 
-fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -> Rehearsal {
+fn to_rehearsal(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -> Rehearsal {
     let destination = plan.push.destination.clone();
-    let mut checks = report.as_ref().map(|report| judge(plan, report)).unwrap_or_default();
+    let mut checks = report.as_ref().map(|report| check_report(plan, report)).unwrap_or_default();
     if let Some(trouble) = &trouble {
         checks = vec![Check {
             subject: destination.clone(),
@@ -228,7 +228,7 @@ fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -
 }
 
 /// Checks the received stream against the rules, and adds findings that no rule covers.
-fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
+fn check_report(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
     let video = report.video.as_ref().map(|video| VideoFacts {
         codec: video.codec.to_owned(),
         width: video.width,

@@ -15,7 +15,7 @@ use super::describe::{self, description};
 use super::faults::{CameraFaults, Transports};
 use super::playback::Playback;
 use super::rtp_transport::{RtpTransport, UdpTransport};
-use super::sign_in::{self, Verdict};
+use super::sign_in::{self, AuthResult};
 use super::strict::{Strict, check_report};
 use super::{Shared, Viewer};
 use crate::media::LoopMedia;
@@ -222,21 +222,21 @@ impl Session {
     fn check_sign_in(&mut self, request: &Request) -> Option<Response> {
         let account = self.shared.account().filter(|_| request.method != "OPTIONS")?;
         let kind = self.seen.sign_in;
-        let mut verdict = sign_in::judge(request, kind, &self.nonce, &account);
+        let mut result = sign_in::check_credentials(request, kind, &self.nonce, &account);
         self.requests += 1;
-        if verdict == Verdict::Right && self.seen.stale_after.is_some_and(|most| self.requests > most) {
+        if result == AuthResult::Right && self.seen.stale_after.is_some_and(|most| self.requests > most) {
             self.nonce = fresh_nonce();
             self.requests = 0;
-            verdict = Verdict::Stale;
+            result = AuthResult::Stale;
         }
-        if verdict == Verdict::Right {
+        if result == AuthResult::Right {
             return None;
         }
-        if request.headers.get("Authorization").is_some() && verdict == Verdict::Wrong {
+        if request.headers.get("Authorization").is_some() && result == AuthResult::Wrong {
             self.shared.refused.fetch_add(1, Ordering::Relaxed);
         }
         let mut reply = reply(401, "Unauthorized");
-        for challenge in sign_in::challenges(kind, &self.nonce, verdict == Verdict::Stale) {
+        for challenge in sign_in::challenges(kind, &self.nonce, result == AuthResult::Stale) {
             reply.headers.push("WWW-Authenticate", challenge);
         }
         Some(reply)

@@ -14,7 +14,7 @@ const REALM: &str = "Hollow Fell";
 
 /// Result of an authentication.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Verdict {
+pub(super) enum AuthResult {
     /// The credentials are valid.
     Right,
     /// The credentials are valid, under a stale nonce.
@@ -39,19 +39,19 @@ pub(super) fn challenges(kind: SignIn, nonce: &str, stale: bool) -> Vec<String> 
 }
 
 /// Checks the credentials of a request.
-pub(super) fn judge(
+pub(super) fn check_credentials(
     request: &Request,
     kind: SignIn,
     nonce: &str,
     account: &(String, SecretString),
-) -> Verdict {
-    let Some(value) = request.headers.get("Authorization") else { return Verdict::Wrong };
+) -> AuthResult {
+    let Some(value) = request.headers.get("Authorization") else { return AuthResult::Wrong };
     let (user, password) = (&account.0, account.1.expose_secret());
     if let Some(proof) = value.strip_prefix("Basic ") {
         let expected = STANDARD.encode(format!("{user}:{password}"));
         // If all schemes are offered, only the strongest is accepted.
         let right = kind == SignIn::Basic && proof.trim() == expected;
-        return if right { Verdict::Right } else { Verdict::Wrong };
+        return if right { AuthResult::Right } else { AuthResult::Wrong };
     }
     let field = |name: &str| {
         value
@@ -64,7 +64,7 @@ pub(super) fn judge(
     };
     let is_sha256 = field("algorithm") == "SHA-256";
     if is_sha256 != matches!(kind, SignIn::DigestSha256 | SignIn::Everything) || kind == SignIn::Basic {
-        return Verdict::Wrong;
+        return AuthResult::Wrong;
     }
     let hash = |text: String| {
         if is_sha256 { hex::encode(Sha256::digest(text)) } else { hex::encode(Md5::digest(text)) }
@@ -78,9 +78,9 @@ pub(super) fn judge(
         hash(format!("{secret}:{used}:{asked}"))
     };
     match field("username") == *user && field("response") == proof {
-        true if used == nonce => Verdict::Right,
-        true => Verdict::Stale,
-        false => Verdict::Wrong,
+        true if used == nonce => AuthResult::Right,
+        true => AuthResult::Stale,
+        false => AuthResult::Wrong,
     }
 }
 
@@ -113,12 +113,12 @@ mod tests {
     ) {
         let account = ("rail".to_owned(), "up-the-fell".into());
         let right = answered(kind, "n1", "up-the-fell");
-        assert_eq!(judge(&right, kind, "n1", &account), Verdict::Right);
-        assert_eq!(judge(&answered(kind, "n1", "down"), kind, "n1", &account), Verdict::Wrong);
+        assert_eq!(check_credentials(&right, kind, "n1", &account), AuthResult::Right);
+        assert_eq!(check_credentials(&answered(kind, "n1", "down"), kind, "n1", &account), AuthResult::Wrong);
         let other = ("somebody".to_owned(), "up-the-fell".into());
-        assert_eq!(judge(&right, kind, "n1", &other), Verdict::Wrong);
+        assert_eq!(check_credentials(&right, kind, "n1", &other), AuthResult::Wrong);
         if kind != SignIn::Basic {
-            assert_eq!(judge(&right, kind, "n2", &account), Verdict::Stale);
+            assert_eq!(check_credentials(&right, kind, "n2", &account), AuthResult::Stale);
         }
     }
 
@@ -126,6 +126,6 @@ mod tests {
     fn a_weaker_answer_than_was_offered_is_refused() {
         let account = ("rail".to_owned(), "up-the-fell".into());
         let weak = answered(SignIn::Digest, "n1", "up-the-fell");
-        assert_eq!(judge(&weak, SignIn::Everything, "n1", &account), Verdict::Wrong);
+        assert_eq!(check_credentials(&weak, SignIn::Everything, "n1", &account), AuthResult::Wrong);
     }
 }

@@ -48,7 +48,8 @@ pub(crate) enum PersonCommand {
         role: Option<RoleArgument>,
     },
     /// Revoke an invitation.
-    Uninvite {
+    #[command(name = "uninvite")]
+    RevokeInvitation {
         /// Name of the person.
         name: String,
     },
@@ -86,7 +87,7 @@ pub(crate) fn run(command: PersonCommand, client: &Client) -> Result<(), Failure
             let new = NewInvitation { name, role: role.map(Role::from) };
             invited(&client.post(&["invitations"], &new)?, client)
         }
-        PersonCommand::Uninvite { name } => {
+        PersonCommand::RevokeInvitation { name } => {
             client.delete(&["invitations", &name])?;
             print(&format!("The invitation of {name} was revoked.\n"));
             Ok(())
