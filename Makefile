@@ -2,7 +2,7 @@
 # npm and cargo; they work as root, or with sudo.
 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-PACKAGES := build-essential tshark chromium chromium-driver iproute2 faketime systemd curl openssl debootstrap
+PACKAGES := build-essential pkg-config libvo-aacenc-dev tshark chromium chromium-driver iproute2 faketime systemd curl openssl debootstrap
 # dpkg-query fails for packages that it has never heard of; those are missing too.
 MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done)
 
