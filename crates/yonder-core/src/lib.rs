@@ -30,6 +30,7 @@ pub mod preflight;
 mod probable_causes;
 pub mod record;
 mod refusal;
+pub mod rendition;
 mod role;
 pub mod series;
 mod supervision;

@@ -55,7 +55,7 @@ fn tone_keeps_its_frequency_and_level(#[case] law: Law, #[case] target: AudioTar
     let steady = decoded.between(BEGIN + 45_000, BEGIN + 225_000);
     let found = amplitude(steady, target.sample_rate, 440.0);
     assert!((found - 0.5).abs() < 0.02, "amplitude {found}");
-    // What is not the tone: quantization of 8 bits, and of the encoder.
+    // The rest is noise: quantization to 8 bits, and that of the encoder.
     let rest = (level(steady).powi(2) - found.powi(2) / 2.0).max(0.0).sqrt();
     assert!(rest < 0.02, "noise {rest}");
 }

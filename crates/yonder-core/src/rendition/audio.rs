@@ -1,0 +1,120 @@
+//! Choice of the audio.
+
+use serde::{Deserialize, Serialize};
+use yonder_address::Protocol;
+
+use crate::platform::AudioRules;
+use crate::preflight::AudioFacts;
+
+use super::{Need, Requirements};
+
+/// Codec of encoded audio.
+const CODEC: &str = "AAC";
+/// Sampling rate without a rule, in hertz.
+const DEFAULT_RATE_HZ: u32 = 48_000;
+/// Sampling rates of the encoder that platforms ask for, in hertz.
+const RATES_HZ: [u32; 5] = [48_000, 44_100, 32_000, 24_000, 16_000];
+/// Bit rate per channel, in kilobits per second.
+const KBPS_PER_CHANNEL: u32 = 64;
+/// Minimum bit rate per channel of the encoder, in kilobits per second.
+const MIN_KBPS_PER_CHANNEL: u32 = 16;
+/// Maximum channels of the encoder.
+const MAX_CHANNELS: u32 = 2;
+/// Tolerance of a measured bit rate, in kilobits per second.
+const TOLERANCE_KBPS: u64 = 8;
+
+/// Source of encoded audio.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum AudioSource {
+    /// Audio of the feed.
+    Feed,
+    /// Silence, until the feed has audio.
+    Silence,
+}
+
+/// Encoded audio: AAC-LC.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct AudioRendition {
+    /// Sampling rate in hertz.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: u32,
+    /// Bit rate in kilobits per second.
+    pub kbps: u32,
+    /// Source.
+    pub source: AudioSource,
+}
+
+/// Returns the audio for a destination, with the reasons; `None` if that of the feed, or none, is accepted, or the
+/// platform does not accept AAC.
+pub(super) fn choose(
+    audio: Option<&AudioFacts>,
+    requirements: Requirements<'_>,
+) -> (Option<AudioRendition>, Vec<Need>) {
+    let none = AudioRules::default();
+    let rules = requirements.rules.map_or(&none, |rules| &rules.audio);
+    let needs = needs(audio, requirements.protocol, rules);
+    let is_encodable = rules.codecs.is_empty() || rules.codecs.iter().any(|codec| codec == CODEC);
+    if needs.is_empty() || !is_encodable {
+        return (None, needs);
+    }
+    let (source, feed_rate, feed_channels) = match audio {
+        Some(audio) => (AudioSource::Feed, audio.rate_hz, audio.channels),
+        None => (AudioSource::Silence, DEFAULT_RATE_HZ, MAX_CHANNELS),
+    };
+    let channels =
+        rules.max_channels.map_or(feed_channels, |max| feed_channels.min(max)).clamp(1, MAX_CHANNELS);
+    let default_kbps = KBPS_PER_CHANNEL * channels;
+    let kbps = rules.ceiling_kbps.map_or(default_kbps, |ceiling| default_kbps.min(ceiling));
+    let rendition = AudioRendition {
+        rate_hz: rate(&rules.rates_hz, feed_rate),
+        channels,
+        kbps: kbps.max(MIN_KBPS_PER_CHANNEL * channels),
+        source,
+    };
+    (Some(rendition), needs)
+}
+
+fn needs(audio: Option<&AudioFacts>, protocol: Protocol, rules: &AudioRules) -> Vec<Need> {
+    let mut needs = Vec::new();
+    let mut add = |check, reason: String| needs.push(Need { check, reason });
+    let Some(audio) = audio else {
+        if rules.needed {
+            add("audio", "the platform requires audio, and the feed has none".to_owned());
+        }
+        return needs;
+    };
+    // "G.711" in a sheet covers both of its laws.
+    let is_listed = rules.codecs.iter().any(|codec| audio.codec.starts_with(codec.as_str()));
+    if !rules.codecs.is_empty() && !is_listed {
+        add(
+            "audio-codec",
+            format!("the platform accepts {}, not {}", rules.codecs.join(" or "), audio.codec),
+        );
+    } else if protocol == Protocol::Srt && audio.codec != CODEC {
+        add("container", format!("MPEG-TS does not support {}", audio.codec));
+    }
+    if !rules.rates_hz.is_empty() && !rules.rates_hz.contains(&audio.rate_hz) {
+        add("audio-rate", format!("the platform does not accept {} Hz", audio.rate_hz));
+    }
+    if rules.max_channels.is_some_and(|max| audio.channels > max) {
+        add("audio-channels", format!("the platform does not accept {} channels", audio.channels));
+    }
+    if let (Some(kbps), Some(ceiling)) = (audio.kbps, rules.ceiling_kbps)
+        && kbps > u64::from(ceiling) + TOLERANCE_KBPS
+    {
+        add("audio-bit-rate", format!("the platform accepts up to {ceiling} kbit/s of audio, not {kbps}"));
+    }
+    needs
+}
+
+/// Returns the rate of the feed if the platform and the encoder support it, or 48 kHz, or the highest that both support.
+/// Rates below 16 kHz are raised, since few players expect them in AAC.
+fn rate(accepted: &[u32], feed: u32) -> u32 {
+    let is_accepted = |rate: &u32| accepted.is_empty() || accepted.contains(rate);
+    let supported = RATES_HZ.iter().filter(|rate| is_accepted(rate));
+    let is_feed = RATES_HZ.contains(&feed) && is_accepted(&feed) && feed >= 32_000;
+    if is_feed { feed } else { supported.copied().next().unwrap_or(DEFAULT_RATE_HZ) }
+}
