@@ -53,7 +53,7 @@ function Sheet({ platform }: { platform: Platform }): ReactNode {
     <Card
       label={platform.name}
       title={platform.name}
-      aside={platform.shipped ? "ships with the program" : "your own"}
+      aside={platform.shipped ? "built in" : "your own"}
       className="mb-3 break-inside-avoid"
     >
       {note !== undefined && <p className="mb-2 text-[13px] text-quiet">{note}</p>}

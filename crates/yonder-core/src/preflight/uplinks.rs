@@ -35,7 +35,7 @@ pub fn check_uplinks(budget: &Budget) -> Vec<Check> {
 fn rate(budget: &UplinkBudget) -> Check {
     let (sum, all) = (BitRate::from_kbps(budget.sum_kbps), BitRate::from_kbps(budget.uplink.up_kbps));
     let unknown = budget.loads.iter().filter(|load| load.kbps.is_none()).count();
-    let mut reason = format!("all together need {sum} of {all}");
+    let mut reason = format!("all relays together need {sum} of {all}");
     if unknown > 0 {
         reason += &format!(", plus {unknown} of unknown rate");
     }
@@ -67,7 +67,7 @@ fn traffic(budget: &UplinkBudget) -> Option<Check> {
         check: "traffic",
         level,
         reason: format!(
-            "the month's projection is {} of {allowance} ({percent} %), {} of it sent",
+            "the month's projection is {} of {allowance} ({percent} %), {} of it is sent already",
             budget.traffic.projected, budget.traffic.so_far
         ),
         next_step: (verdict != BudgetVerdict::Fits)

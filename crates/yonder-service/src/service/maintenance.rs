@@ -66,7 +66,7 @@ impl Service {
             }
         };
         if lost.is_empty() {
-            return pass("secrets", "Every secret opens under the master key.".to_owned());
+            return pass("secrets", "All secrets can be decrypted with the master key.".to_owned());
         }
         let named: Vec<String> =
             lost.iter().map(|lost| format!("the {} of {} {}", lost.secret, lost.kind, lost.name)).collect();
@@ -123,7 +123,8 @@ impl Service {
         let needed = FILES.0 + FILES.1 * count(relays.len()) + FILES.2 * count(pushes);
         let limit = rlimit::getrlimit(rlimit::Resource::NOFILE).map_or(u64::MAX, |(soft, _)| soft);
         let open = open_files();
-        let said = format!("{open} files are open, {limit} may be; all relays together need about {needed}.");
+        let said =
+            format!("{open} of at most {limit} files are open; all relays together need about {needed}.");
         if needed <= limit {
             return pass("open-files", said);
         }

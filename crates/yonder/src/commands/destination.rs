@@ -311,7 +311,7 @@ fn list(destinations: &[Destination]) -> Result<(), Failure> {
             ]
         })
         .collect();
-    print(&table(&["DESTINATION", "PLATFORM", "BY", "KEY", "AGE", "RELAYS", "SERVER"], &rows));
+    print(&table(&["DESTINATION", "PLATFORM", "PROTOCOL", "KEY", "AGE", "RELAYS", "SERVER"], &rows));
     Ok(())
 }
 

@@ -100,7 +100,7 @@ pub(crate) fn upgrade(arguments: &UpgradeArguments, home: &Path) -> Result<(), F
     let Upgrade { found, known, relays, lost } = done.map_err(explain_upgrade)?;
     let mut text = match (found == known, arguments.check) {
         (true, _) => {
-            format!("The records have the version of this program, {known}: no migration is needed.\n")
+            format!("The records have version {known}, that of this program: no migration is needed.\n")
         }
         (false, true) => format!(
             "The records can be migrated from version {found} to {known}: a migrated copy with {relays} relays is valid. \

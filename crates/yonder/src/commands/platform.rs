@@ -92,7 +92,7 @@ fn list(platforms: &[Platform]) -> Result<(), Failure> {
             let destinations = platform.destinations.len().to_string();
             vec![
                 platform.name.clone(),
-                if platform.shipped { "shipped" } else { "own" }.to_owned(),
+                if platform.shipped { "built in" } else { "own" }.to_owned(),
                 value(platform, "protocols"),
                 value(platform, "video.codecs"),
                 value(platform, "video.max-lines"),
@@ -101,7 +101,7 @@ fn list(platforms: &[Platform]) -> Result<(), Failure> {
             ]
         })
         .collect();
-    print(&table(&["PLATFORM", "SHEET", "BY", "PICTURE", "LINES", "AT MOST", "DESTINATIONS"], &rows));
+    print(&table(&["PLATFORM", "SHEET", "PROTOCOLS", "VIDEO", "LINES", "MAX RATE", "DESTINATIONS"], &rows));
     Ok(())
 }
 
@@ -109,7 +109,7 @@ fn show(platform: &Platform) -> Result<(), Failure> {
     if wants_json() {
         return print_json(platform);
     }
-    let sheet = if platform.shipped { "ships with the program" } else { "your own" };
+    let sheet = if platform.shipped { "built in" } else { "your own" };
     let mut text = format!("{}\n  {:<28} {sheet}\n", platform.name, "sheet");
     for rule in &platform.rules {
         text += &format!("  {:<28} {}\n", rule.rule, rule.value);

@@ -149,7 +149,7 @@ fn list(uplinks: &[Uplink]) -> Result<(), Failure> {
             ]
         })
         .collect();
-    print(&table(&["UPLINK", "SITE", "ROLE", "RATE UP", "FREE", "A MONTH", "SENT"], &rows));
+    print(&table(&["UPLINK", "SITE", "ROLE", "UPLOAD", "HEADROOM", "ALLOWANCE", "SENT"], &rows));
     Ok(())
 }
 
