@@ -29,7 +29,7 @@ fn quoted(cell: &str) -> Vec<&str> {
 }
 
 #[test]
-fn files_and_types_on_the_path_of_a_frame_exist() {
+fn files_types_and_functions_on_the_path_of_a_frame_exist() {
     let text = document("architecture.md");
     let (_, section) = text.split_once("## Path of a frame").unwrap();
     let (table, _) = section.split_once("A **feed").unwrap();
@@ -49,6 +49,12 @@ fn files_and_types_on_the_path_of_a_frame_exist() {
                         !next.is_some_and(|next| next.is_alphanumeric() || next == '_')
                     })
                 })
+            };
+            assert!(sources.iter().any(is_defined), "{name} is not in {}", row[2]);
+        }
+        for name in quoted(row[3]) {
+            let is_defined = |source: &String| {
+                source.contains(&format!("fn {name}(")) || source.contains(&format!("fn {name}<"))
             };
             assert!(sources.iter().any(is_defined), "{name} is not in {}", row[2]);
         }
