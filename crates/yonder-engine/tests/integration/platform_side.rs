@@ -221,7 +221,7 @@ async fn slow_srt_link_lags_with_its_cause() {
 }
 
 #[rstest]
-#[case::greeting(Stage::Greeting, "greeting")]
+#[case::handshake(Stage::Handshake, "handshake")]
 #[case::application(Stage::Connect, "application")]
 #[case::key(Stage::Publish, "key")]
 #[tokio::test(start_paused = true)]

@@ -58,7 +58,7 @@ impl PlatformFaults {
             ("fast", None) => self.slow = None,
             ("silent", Some(value)) => {
                 self.silent_from = Some(match value {
-                    "greeting" => Stage::Greeting,
+                    "greeting" => Stage::Handshake,
                     "connect" => Stage::Connect,
                     "publish" => Stage::Publish,
                     _ => return Err("silent wants greeting, connect or publish".to_owned()),

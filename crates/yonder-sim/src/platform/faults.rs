@@ -8,7 +8,7 @@ use crate::camera::Impairment;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Stage {
     /// Before its part of the handshake.
-    Greeting,
+    Handshake,
     /// At `connect`.
     Connect,
     /// At `publish`.

@@ -134,7 +134,7 @@ impl Session {
     }
 
     fn handle_input(&mut self, input: &mut BytesMut) -> io::Result<()> {
-        self.fall_silent(Stage::Greeting);
+        self.fall_silent(Stage::Handshake);
         deliver(&mut self.receiver, input, self.began.elapsed()).map_err(io::Error::other)?;
         while let Some(event) = self.receiver.poll_event() {
             self.handle_event(event);
