@@ -3267,7 +3267,7 @@ export interface components {
         Survey: {
             /** @description Advice, once the survey is done. */
             advice: components["schemas"]["SurveyAdvice"][];
-            /** @description It is done. */
+            /** @description The survey is complete. */
             done: boolean;
             /** @description Name of the feed, if it is one. */
             feed?: string | null;
