@@ -1,5 +1,6 @@
 //! Contacts and alerts for the API, with open alerts and undelivered notifications.
 
+use std::sync::atomic::Ordering;
 use std::time::SystemTime;
 
 use yonder_api::{Alert, AlertMessage, Contact, OpenAlert};
@@ -144,6 +145,9 @@ impl Notifications {
             (book.open(), self.outbox.lock().pending().to_vec())
         };
         transaction.store.save_alert_state(Some(&open), Some(&pending))?;
+        // A state that was read before, and waits for this transaction, is stored after it.
+        self.has_changed_alerts.store(true, Ordering::Relaxed);
+        self.store_later();
         Ok(alert.name)
     }
 }
