@@ -3,6 +3,7 @@
 mod rules;
 mod settings;
 mod shipped;
+pub(crate) mod tolerance;
 
 pub use rules::{AudioRules, BroadcastRules, RecommendedRate, RuleSheet, SheetError, VideoRules};
 pub use settings::{RULES, Rule, RuleError};

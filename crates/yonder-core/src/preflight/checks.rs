@@ -3,7 +3,7 @@
 use yonder_address::Protocol;
 
 use crate::budget::BitRate;
-use crate::platform::RuleSheet;
+use crate::platform::{RuleSheet, tolerance};
 
 use super::facts::{
     AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability, VideoFacts,
@@ -11,8 +11,6 @@ use super::facts::{
 
 /// A key that expires within this time gets a warning.
 const EXPIRY_WARNING_S: i64 = 7 * 86_400;
-/// Tolerance of measured bit rates against a ceiling, in percent.
-const TOLERANCE_PERCENT: u64 = 3;
 
 /// Checks of one subject.
 struct Checks<'a> {
@@ -227,8 +225,7 @@ fn video_rules(
         checks.pass("size", size);
     }
     if let (Some(fps), Some(most)) = (video.fps, limits.max_fps) {
-        // 29.97 and 30.02 count as 30.
-        if fps > most + 0.5 {
+        if fps > most + tolerance::FPS {
             let reason = format!("{platform} accepts up to {most} frames/s, the feed has {fps:.1}");
             checks.fail("frame-rate", reason, "Lower the camera's frame rate.");
         } else {
@@ -255,7 +252,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: 
     let rate = BitRate::from_kbps(kbps);
     if let Some(ceiling) = rules.video.ceiling_kbps.map(u64::from) {
         let most = BitRate::from_kbps(ceiling);
-        if kbps > ceiling + ceiling * TOLERANCE_PERCENT / 100 {
+        if tolerance::exceeds_ceiling(kbps, ceiling) {
             let step = format!("Set the camera's bit rate below {most}.");
             checks.fail("bit-rate", format!("{platform} accepts up to {most}, the feed has {rate}"), step);
             return;
@@ -303,14 +300,13 @@ fn keyframes(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules:
         );
         return;
     };
-    // Intervals may be off by one frame.
     let step = |wanted: f64| format!("Set the camera's keyframe interval to {wanted} s.");
     match (least, most) {
-        (_, Some(most)) if interval > most + 0.1 => {
+        (_, Some(most)) if interval > most + tolerance::KEYFRAME_INTERVAL_S => {
             let reason = format!("keyframes are {interval:.1} s apart, {platform} requires at most {most} s");
             checks.fail("keyframes", reason, step(most.min(2.0)));
         }
-        (Some(least), _) if interval < least - 0.1 => {
+        (Some(least), _) if interval < least - tolerance::KEYFRAME_INTERVAL_S => {
             let reason =
                 format!("keyframes are {interval:.1} s apart, {platform} requires at least {least} s");
             checks.warn("keyframes", reason, step(least.max(2.0)));
@@ -352,7 +348,7 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &s
         let reason = format!("{platform} accepts fewer than the {} channels of the feed", audio.channels);
         checks.fail("audio-channels", reason, "Set the camera to fewer channels.");
     } else if let (Some(kbps), Some(ceiling)) = (audio.kbps, limits.ceiling_kbps)
-        && kbps > u64::from(ceiling) + 8
+        && kbps > u64::from(ceiling) + tolerance::AUDIO_KBPS
     {
         let reason = format!("{platform} accepts up to {ceiling} kbit/s of audio, the feed has {kbps}");
         checks.warn("audio-bit-rate", reason, "Lower the camera's audio bit rate.");

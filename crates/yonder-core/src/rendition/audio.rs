@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
 
-use crate::platform::AudioRules;
+use crate::platform::{AudioRules, tolerance};
 use crate::preflight::AudioFacts;
 
 use super::{Need, Requirements};
@@ -20,8 +20,6 @@ const KBPS_PER_CHANNEL: u32 = 64;
 const MIN_KBPS_PER_CHANNEL: u32 = 16;
 /// Maximum channels of the encoder.
 const MAX_CHANNELS: u32 = 2;
-/// Tolerance of a measured bit rate, in kilobits per second.
-const TOLERANCE_KBPS: u64 = 8;
 
 /// Source of encoded audio.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -48,7 +46,7 @@ pub struct AudioRendition {
 }
 
 /// Returns the audio for a destination, with the reasons; `None` if that of the feed, or none, is accepted, or the
-/// platform does not accept AAC.
+/// platform accepts no format of the encoder.
 pub(super) fn choose(
     audio: Option<&AudioFacts>,
     requirements: Requirements<'_>,
@@ -64,17 +62,16 @@ pub(super) fn choose(
         Some(audio) => (AudioSource::Feed, audio.rate_hz, audio.channels),
         None => (AudioSource::Silence, DEFAULT_RATE_HZ, MAX_CHANNELS),
     };
-    let channels =
-        rules.max_channels.map_or(feed_channels, |max| feed_channels.min(max)).clamp(1, MAX_CHANNELS);
-    let default_kbps = KBPS_PER_CHANNEL * channels;
-    let kbps = rules.ceiling_kbps.map_or(default_kbps, |ceiling| default_kbps.min(ceiling));
-    let rendition = AudioRendition {
-        rate_hz: rate(&rules.rates_hz, feed_rate),
+    let ceiling = rules.ceiling_kbps.unwrap_or(u32::MAX);
+    let max_channels = rules.max_channels.unwrap_or(MAX_CHANNELS).min(ceiling / MIN_KBPS_PER_CHANNEL);
+    let channels = feed_channels.min(max_channels).min(MAX_CHANNELS);
+    let rendition = rate(&rules.rates_hz, feed_rate).filter(|_| channels > 0).map(|rate_hz| AudioRendition {
+        rate_hz,
         channels,
-        kbps: kbps.max(MIN_KBPS_PER_CHANNEL * channels),
+        kbps: (KBPS_PER_CHANNEL * channels).min(ceiling),
         source,
-    };
-    (Some(rendition), needs)
+    });
+    (rendition, needs)
 }
 
 fn needs(audio: Option<&AudioFacts>, protocol: Protocol, rules: &AudioRules) -> Vec<Need> {
@@ -103,18 +100,18 @@ fn needs(audio: Option<&AudioFacts>, protocol: Protocol, rules: &AudioRules) -> 
         add("audio-channels", format!("the platform does not accept {} channels", audio.channels));
     }
     if let (Some(kbps), Some(ceiling)) = (audio.kbps, rules.ceiling_kbps)
-        && kbps > u64::from(ceiling) + TOLERANCE_KBPS
+        && kbps > u64::from(ceiling) + tolerance::AUDIO_KBPS
     {
         add("audio-bit-rate", format!("the platform accepts up to {ceiling} kbit/s of audio, not {kbps}"));
     }
     needs
 }
 
-/// Returns the rate of the feed if the platform and the encoder support it, or 48 kHz, or the highest that both support.
-/// Rates below 16 kHz are raised, since few players expect them in AAC.
-fn rate(accepted: &[u32], feed: u32) -> u32 {
+/// Returns the rate of the feed if the platform and the encoder support it, or the highest that both support, up to 48 kHz;
+/// `None` without one. Rates of feeds below 32 kHz are raised, since few players expect them in AAC.
+fn rate(accepted: &[u32], feed: u32) -> Option<u32> {
     let is_accepted = |rate: &u32| accepted.is_empty() || accepted.contains(rate);
-    let supported = RATES_HZ.iter().filter(|rate| is_accepted(rate));
+    let highest = RATES_HZ.into_iter().find(is_accepted);
     let is_feed = RATES_HZ.contains(&feed) && is_accepted(&feed) && feed >= 32_000;
-    if is_feed { feed } else { supported.copied().next().unwrap_or(DEFAULT_RATE_HZ) }
+    if is_feed { Some(feed) } else { highest }
 }

@@ -103,7 +103,6 @@ fn missing_audio_becomes_silence_where_it_is_required() {
 #[case::preferred(22_050, &[44_100, 48_000], 48_000)]
 #[case::only_one(48_000, &[44_100], 44_100)]
 #[case::low(48_000, &[16_000, 24_000], 24_000)]
-#[case::unsupported(48_000, &[96_000], 48_000)]
 fn sampling_rate_is_one_that_platform_and_encoder_support(
     #[case] feed_rate: u32,
     #[case] accepted: &[u32],
@@ -139,6 +138,36 @@ fn nothing_is_adapted_if_nothing_is_allowed() {
     let feed = FeedFacts { audio: g711(), ..feed() };
     let choice = choose(&feed, requirements(&sheet()), Adapt::None);
     assert!(choice.rendition.is_original() && choice.unsolved.len() == 2);
+}
+
+#[test]
+fn formats_beyond_the_encoder_are_not_solved() {
+    let feed = FeedFacts { audio: g711(), ..feed() };
+    let mut rules = sheet();
+    rules.audio.rates_hz = vec![96_000];
+    assert!(choose(&feed, requirements(&rules), Adapt::Audio).rendition.is_original());
+    rules = sheet();
+    rules.audio.ceiling_kbps = Some(8);
+    assert!(choose(&feed, requirements(&rules), Adapt::Audio).rendition.is_original());
+}
+
+#[rstest]
+#[case::one_channel(24, 1, 24)]
+#[case::two_channels(40, 2, 40)]
+#[case::enough(320, 2, 128)]
+fn audio_stays_below_a_low_ceiling(#[case] ceiling: u32, #[case] channels: u32, #[case] kbps: u32) {
+    let mut rules = sheet();
+    rules.audio.ceiling_kbps = Some(ceiling);
+    let choice = choose(&FeedFacts { audio: None, ..feed() }, requirements(&rules), Adapt::Audio);
+    let audio = choice.rendition.audio.unwrap();
+    assert_eq!((audio.channels, audio.kbps), (channels, kbps));
+}
+
+#[test]
+fn video_stays_below_a_slow_uplink() {
+    let sheet = sheet();
+    let slow = Requirements { available_kbps: Some(80), ..requirements(&sheet) };
+    assert_eq!(choose(&feed(), slow, Adapt::All).rendition.video.unwrap().kbps, 80);
 }
 
 #[test]

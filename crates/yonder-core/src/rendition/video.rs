@@ -2,7 +2,7 @@
 
 use yonder_address::Protocol;
 
-use crate::platform::VideoRules;
+use crate::platform::{VideoRules, tolerance};
 use crate::preflight::VideoFacts;
 
 use super::{Need, Requirements};
@@ -11,15 +11,9 @@ use super::{Need, Requirements};
 const CODEC: &str = "H.264";
 /// Keyframe interval without a rule, in seconds.
 const DEFAULT_KEYFRAME_INTERVAL_S: f64 = 2.0;
-/// Tolerance of measured frame rates: 29.97 and 30.02 count as 30.
-const FPS_TOLERANCE: f64 = 0.5;
-/// Tolerance of measured keyframe intervals: one frame.
-const KEYFRAME_TOLERANCE_S: f64 = 0.1;
-/// Tolerance of measured bit rates, in percent.
-const RATE_TOLERANCE_PERCENT: u64 = 3;
 /// Bits per sample at which camera video has no visible artifacts, in thousandths.
 const MILLIBITS_PER_SAMPLE: u64 = 90;
-/// Minimum bit rate, in kilobits per second.
+/// Minimum bit rate, in kilobits per second, unless a limit is lower.
 const MIN_KBPS: u64 = 150;
 /// Frame rate that is assumed if it was not measured.
 const DEFAULT_FPS: f64 = 25.0;
@@ -50,7 +44,7 @@ pub(super) fn choose(
     let none = VideoRules::default();
     let rules = requirements.rules.map_or(&none, |rules| &rules.video);
     let bounds = Bounds::of(rules, &requirements);
-    let needs = needs(video, requirements.protocol, rules, &bounds);
+    let needs = needs(video, &requirements, rules, &bounds);
     let is_encodable = rules.codecs.is_empty() || rules.codecs.iter().any(|codec| codec == CODEC);
     if needs.is_empty() || !is_encodable {
         return (None, needs);
@@ -62,7 +56,7 @@ pub(super) fn choose(
     let recommended = requirements.rules.and_then(|rules| rules.recommended(height, fps));
     let default_kbps =
         recommended.map_or_else(|| estimated_kbps(width, height, fps), |range| u64::from(range.to_kbps));
-    let kbps = bounds.max_kbps.map_or(default_kbps, |max| default_kbps.min(max)).max(MIN_KBPS);
+    let kbps = default_kbps.max(MIN_KBPS).min(bounds.max_kbps.unwrap_or(u64::MAX));
     let rendition = VideoRendition {
         width,
         height,
@@ -95,7 +89,12 @@ impl Bounds {
     }
 }
 
-fn needs(video: &VideoFacts, protocol: Protocol, rules: &VideoRules, bounds: &Bounds) -> Vec<Need> {
+fn needs(
+    video: &VideoFacts,
+    requirements: &Requirements<'_>,
+    rules: &VideoRules,
+    bounds: &Bounds,
+) -> Vec<Need> {
     let mut needs = Vec::new();
     let mut add = |check, reason: String| needs.push(Need { check, reason });
     if !rules.codecs.is_empty() && !rules.codecs.contains(&video.codec) {
@@ -108,17 +107,17 @@ fn needs(video: &VideoFacts, protocol: Protocol, rules: &VideoRules, bounds: &Bo
         add("size", format!("{}×{} exceeds the maximum size", video.width, video.height));
     }
     if let (Some(fps), Some(max)) = (video.fps, bounds.max_fps)
-        && fps > max + FPS_TOLERANCE
+        && fps > max + tolerance::FPS
     {
         add("frame-rate", format!("{fps:.1} frames/s exceed {max} frames/s"));
     }
     if let (Some(kbps), Some(max)) = (video.kbps, bounds.max_kbps)
-        && kbps > max + max * RATE_TOLERANCE_PERCENT / 100
+        && tolerance::exceeds_ceiling(kbps, max)
     {
         add("bit-rate", format!("{kbps} kbit/s exceed {max} kbit/s"));
     }
     if let (Some(interval), Some(max)) = (video.keyframe_s, rules.max_keyframe_interval_s)
-        && interval > max + KEYFRAME_TOLERANCE_S
+        && interval > max + tolerance::KEYFRAME_INTERVAL_S
     {
         add(
             "keyframes",
@@ -128,7 +127,7 @@ fn needs(video: &VideoFacts, protocol: Protocol, rules: &VideoRules, bounds: &Bo
     if rules.b_frames == Some(false) && video.b_frames == Some(true) {
         add("b-frames", "the platform accepts no B-frames, and the feed has some".to_owned());
     }
-    if video.open_gop && protocol != Protocol::Srt && !rules.codecs.is_empty() {
+    if video.open_gop && requirements.protocol != Protocol::Srt && requirements.rules.is_some() {
         add("open-gop", "the feed has recovery points instead of IDR frames".to_owned());
     }
     needs
@@ -152,7 +151,7 @@ fn fit(width: u32, height: u32, bounds: &Bounds) -> (u32, u32) {
 /// Returns the smallest divisor that brings `fps` down to `max`: frames are dropped evenly.
 fn divisor(fps: f64, max: Option<f64>) -> u32 {
     let Some(max) = max else { return 1 };
-    (1..=64).find(|divisor| fps / f64::from(*divisor) <= max + FPS_TOLERANCE).unwrap_or(64)
+    (1..=64).find(|divisor| fps / f64::from(*divisor) <= max + tolerance::FPS).unwrap_or(64)
 }
 
 fn estimated_kbps(width: u32, height: u32, fps: f64) -> u64 {
