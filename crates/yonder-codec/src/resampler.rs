@@ -52,6 +52,13 @@ impl Resampler {
         Ok(Self { inner, channels, input: Vec::new(), output, to_drop, ratio })
     }
 
+    /// Discards everything inside, as at the beginning of a stream.
+    pub(crate) fn reset(&mut self) {
+        self.inner.reset();
+        self.input.clear();
+        self.to_drop = self.inner.output_delay();
+    }
+
     /// Sets the fine adjustment of the ratio, 1 for none.
     pub(crate) fn adjust(&mut self, factor: f64) {
         let factor = factor.clamp(1.0 / MAX_ADJUSTMENT, MAX_ADJUSTMENT);

@@ -121,13 +121,10 @@ impl AudioTranscoder {
         self.source = None;
         let Some(config) = config else { return Ok(()) };
         let decoder = decoder_of(config)?;
-        let resampler = self.resampler_of(config)?;
+        let AudioTarget { sample_rate, channels, .. } = self.target;
+        let resampler = Resampler::new(config.sample_rate(), sample_rate, channels)?;
         self.source = Some(Source { config: config.clone(), decoder, resampler });
         Ok(())
-    }
-
-    fn resampler_of(&self, config: &AudioConfig) -> Result<Resampler, CodecError> {
-        Resampler::new(config.sample_rate(), self.target.sample_rate, self.target.channels)
     }
 
     /// Decodes an audio frame of the source, and encodes what is complete. A frame without a source is ignored.
@@ -144,17 +141,17 @@ impl AudioTranscoder {
 
     fn push_to(&mut self, source: &mut Source, pts: i64, frame: &[u8]) -> Result<(), CodecError> {
         self.decoded.clear();
-        // A frame that is lost here keeps its place: the decoder's state stays in step.
+        // Frames that are dropped below are decoded too, since later ones overlap with them.
         source.decoder.decode(frame, &mut self.decoded);
         let deviation = self.deviation(pts, source.resampler.pending());
         let rate = f64::from(self.target.sample_rate);
         match deviation / rate {
             seconds if seconds.abs() > MAX_FILL_S => {
                 self.restart(pts);
-                source.resampler = self.resampler_of(&source.config)?;
+                source.resampler.reset();
             }
             seconds if seconds > MAX_DEVIATION_S => {
-                source.resampler = self.resampler_of(&source.config)?;
+                source.resampler.reset();
                 self.fill(self.samples_until(pts));
             }
             seconds if seconds < -MAX_DEVIATION_S => return Ok(()),
@@ -187,9 +184,8 @@ impl AudioTranscoder {
                 self.restart(until);
             } else {
                 // The filter of the source would continue with samples from before the gap.
-                if let Some(mut source) = self.source.take() {
-                    source.resampler = self.resampler_of(&source.config)?;
-                    self.source = Some(source);
+                if let Some(source) = &mut self.source {
+                    source.resampler.reset();
                 }
                 self.fill(missing);
             }
