@@ -7,7 +7,7 @@ use crate::feed::{FeedHandle, FeedSnapshot};
 use crate::spec::{FeedSpec, PushSpec};
 use crate::view::PushView;
 
-/// Feeds that run, by name.
+/// Running feeds by name.
 #[derive(Debug, Default)]
 pub(crate) struct Running {
     pub(crate) feeds: HashMap<String, RunningFeed>,
@@ -22,6 +22,7 @@ impl Running {
     }
 }
 
+/// Feed as last applied.
 #[derive(Debug)]
 pub(crate) struct RunningFeed {
     pub(crate) handle: FeedHandle,
@@ -32,7 +33,7 @@ pub(crate) struct RunningFeed {
 }
 
 impl RunningFeed {
-    /// Number of the feed's connections.
+    /// Returns the number of the feed's connections.
     pub(crate) fn connections(&self) -> usize {
         1 + self.relays.values().map(|relay| relay.pushes.len()).sum::<usize>()
     }
@@ -46,6 +47,7 @@ pub(crate) struct RunningRelay {
     pushes: Vec<AppliedPush>,
 }
 
+/// Push as last applied.
 #[derive(Debug)]
 struct AppliedPush {
     spec: PushSpec,

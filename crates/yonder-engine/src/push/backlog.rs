@@ -5,7 +5,7 @@ use std::time::Duration;
 use yonder_core::{Cause, CauseCode, PushState};
 use yonder_media::ticks::{TICKS_PER_SECOND, to_millis};
 
-use super::core::{PushContext, PushCore};
+use super::state::{PushContext, PushCore};
 
 /// Backlog at which a push begins to lag, and at which it stops lagging, in ticks.
 const LAGGING_TICKS: i64 = 3 * TICKS_PER_SECOND / 2;

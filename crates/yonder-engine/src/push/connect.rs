@@ -19,9 +19,9 @@ use crate::tls::TlsError;
 
 use super::PushId;
 use super::connection::Connection;
-use super::core::PushCore;
 use super::rtmp::RtmpConnection;
 use super::srt::{Port, SrtConnection};
+use super::state::PushCore;
 
 /// Spawns a child that connects over `route`.
 pub(super) fn start(id: PushId, core: &PushCore, route: Route, children: &mut Children) -> Child {

@@ -9,7 +9,7 @@ use crate::reachability;
 use crate::spec::Route;
 
 use super::PushId;
-use super::core::PushCore;
+use super::state::PushCore;
 
 /// Probe interval of better routes; shorter for a short failback delay.
 const PROBE_INTERVAL: Duration = Duration::from_secs(15);

@@ -3,10 +3,10 @@
 mod backlog;
 mod connect;
 mod connection;
-mod core;
 mod failback;
 mod rtmp;
 mod srt;
+mod state;
 mod stats;
 
 use std::io;
@@ -24,8 +24,8 @@ use crate::spec::{PushSpec, Route};
 use crate::view::{CauseView, PushView};
 
 pub(crate) use connection::Connection;
-pub(crate) use core::PushContext;
-use core::{PushCore, PushPolicy};
+pub(crate) use state::PushContext;
+use state::{PushCore, PushPolicy};
 use stats::PushStats;
 
 /// Timeout of a platform that accepts no bytes.

@@ -21,7 +21,7 @@ use crate::driver::{DriveEnd, Driver, StreamTransport, Transport};
 use crate::link::Link;
 use crate::output::{Cursor, Next};
 
-use super::core::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
+use super::state::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
 use super::{NO_PROGRESS_TIMEOUT, backlog};
 
 /// Maximum bytes that wait for the socket; the rest stays in the ring, which needs no additional memory.

@@ -12,6 +12,7 @@ use yonder_service::{ProcessStats, ServiceStats};
 use super::labels::{NoLabels, UplinkLabels};
 use super::values::{BYTES_PER_S_OF_KBPS, Float, signed};
 
+/// Metric families of uplinks.
 #[derive(Default)]
 pub(super) struct UplinkFamilies {
     capacity: Family<UplinkLabels, Gauge>,
@@ -71,6 +72,7 @@ impl UplinkFamilies {
 }
 
 /// Metrics without labels. A family that is not set is absent.
+/// Metric families of records and the process.
 #[derive(Default)]
 pub(super) struct ServiceFamilies {
     resident: Gauge,

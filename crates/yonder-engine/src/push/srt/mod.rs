@@ -26,7 +26,7 @@ use crate::output::{Cursor, Next};
 use crate::view::LinkView;
 
 use super::backlog;
-use super::core::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
+use super::state::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
 
 use pacer::Pacer;
 pub(super) use port::Port;

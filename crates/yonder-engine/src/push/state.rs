@@ -1,4 +1,4 @@
-//! State of a push without its connection, and what a connection is polled with.
+//! State of a push without its connection, and the context of a poll.
 
 use std::sync::Arc;
 use std::task::Context;
