@@ -17,6 +17,7 @@
 
 mod device;
 mod discovery;
+mod encoder;
 mod media;
 mod security;
 mod soap;
@@ -27,6 +28,10 @@ pub use device::{
     read_clock, read_facts, read_name, read_services, scopes_request, services_request,
 };
 pub use discovery::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
+pub use encoder::{
+    EncoderChange, EncoderOptions, VideoEncoder, encoders_request, options_request, read_encoders,
+    read_options, read_set, set_request,
+};
 pub use media::{
     MediaService, Profile, profiles_request, read_profiles, read_stream_address, stream_request,
 };

@@ -17,7 +17,7 @@ pub enum MediaService {
 }
 
 impl MediaService {
-    fn namespace(self) -> &'static str {
+    pub(crate) fn namespace(self) -> &'static str {
         match self {
             Self::Media => "http://www.onvif.org/ver10/media/wsdl",
             Self::Media2 => "http://www.onvif.org/ver20/media/wsdl",
