@@ -2,7 +2,9 @@
 # npm and cargo; they work as root, or with sudo.
 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-PACKAGES := build-essential pkg-config libvo-aacenc-dev tshark chromium chromium-driver iproute2 faketime systemd curl openssl debootstrap
+# For a build, and for renditions of H.265 feeds.
+BUILD_PACKAGES := build-essential pkg-config libvo-aacenc-dev libde265-0
+PACKAGES := $(BUILD_PACKAGES) tshark chromium chromium-driver iproute2 faketime systemd curl openssl debootstrap
 # dpkg-query fails for packages that it has never heard of; those are missing too.
 MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done)
 
@@ -15,8 +17,8 @@ TOOLS := .tools/usr/sbin/nginx .tools/usr/bin/promtool
 ## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
 ## sooner; `make build` makes the one to ship)
 demo:
-	@echo "[1/4] Debian packages: a C++ compiler"
-	@command -v c++ >/dev/null || $(MAKE) --no-print-directory setup
+	@echo "[1/4] Debian packages: a C++ compiler and two codec libraries"
+	@$(MAKE) --no-print-directory setup PACKAGES="$(BUILD_PACKAGES)"
 	@echo "[2/4] Web console: npm packages and build (about half a minute)"
 	@$(MAKE) --no-print-directory console
 	@echo "[3/4] Service: compiling (about five minutes on two cores the first time)"
@@ -85,7 +87,7 @@ BENCH := ./target/release/yonder-bench
 bench:
 	cargo build --release --locked -p yonder-bench -p yonder
 	for over in rtmp srt; do for pushes in 1 4 16; do $(BENCH) relay --over $$over --pushes $$pushes || exit 1; done; done
-	for figure in delay memory cores reboots stalled starts changes overhead; do $(BENCH) $$figure || exit 1; done
+	for figure in delay memory cores reboots stalled starts changes overhead rendition; do $(BENCH) $$figure || exit 1; done
 
 ## soak: an hour of faults, drawn at random
 soak:

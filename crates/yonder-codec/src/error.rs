@@ -17,10 +17,22 @@ pub enum CodecError {
     /// Audio that cannot be decoded, such as AAC with another object type than LC.
     #[error("the audio cannot be decoded: {0}")]
     UnsupportedSource(String),
-    /// The encoder failed.
+    /// The audio encoder failed.
     #[error("the AAC encoder failed (code {0:#x})")]
     Encoder(u64),
     /// The resampler failed.
     #[error("the audio cannot be resampled: {0}")]
     Resampler(String),
+    /// Video that cannot be decoded, such as interlaced H.264.
+    #[error("the video cannot be decoded: {0}")]
+    Decoder(String),
+    /// The library for H.265 is not installed.
+    #[error("H.265 cannot be decoded; install the package libde265-0")]
+    MissingLibrary,
+    /// The video cannot be scaled.
+    #[error("the video cannot be scaled: {0}")]
+    Scaler(String),
+    /// The video encoder failed.
+    #[error("the H.264 encoder failed: {0}")]
+    VideoEncoder(String),
 }

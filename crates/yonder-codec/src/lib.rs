@@ -1,7 +1,8 @@
-//! Codecs of renditions: decoding, resampling and encoding of audio.
+//! Codecs of renditions: decoding, scaling and encoding of video, decoding, resampling and encoding of audio.
 //!
-//! [`AudioTranscoder`] converts the audio of a feed to AAC-LC on one continuous sample clock. It performs no I/O, reads no
-//! clock and starts no thread; its owner runs it on a thread of its own, since encoding takes longer than a media thread
+//! [`RenditionTranscoder`] converts the frames of a feed to those of a rendition. [`AudioTranscoder`] converts the audio of a
+//! feed to AAC-LC on one continuous sample clock, and [`VideoTranscoder`] its video to H.264. They perform no I/O, read no
+//! clock and start no thread; their owner runs them on a thread of its own, since encoding takes longer than a media thread
 //! may be occupied.
 //!
 //! # Example
@@ -45,17 +46,13 @@
     )
 )]
 
-mod aac_decoder;
-mod aac_encoder;
-mod channels;
-mod decoder;
+mod audio;
 mod error;
-mod g711_decoder;
-mod resampler;
-#[cfg(test)]
-mod test_signal;
-mod transcoder;
-mod vo_aacenc;
+mod interleaver;
+mod rendition;
+mod video;
 
+pub use audio::{AudioTarget, AudioTranscoder, EncodedFrame};
 pub use error::CodecError;
-pub use transcoder::{AudioTarget, AudioTranscoder, EncodedFrame};
+pub use rendition::{RenditionTarget, RenditionTranscoder};
+pub use video::{EncodedPicture, VideoTarget, VideoTranscoder, encode_sample, is_h265_available};

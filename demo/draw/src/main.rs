@@ -53,6 +53,7 @@ fn videos() -> Vec<(Scene, VideoSettings)> {
             1500,
             &["--profile", "high", "--bframes", "2", "--b-adapt", "0"],
         ),
+        video(Scene::LevelCrossing, "level-crossing", 1920, 1080, (6, 1), 900, &plain),
     ]
 }
 

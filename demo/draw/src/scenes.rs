@@ -1,4 +1,4 @@
-//! The four places that have cameras.
+//! The five places that have cameras.
 
 use std::f64::consts::TAU;
 use std::fmt::Write as _;
@@ -11,6 +11,7 @@ pub enum Scene {
     Viaduct,
     EngineShed,
     Bandstand,
+    LevelCrossing,
 }
 
 impl Scene {
@@ -22,6 +23,7 @@ impl Scene {
             Self::Viaduct => ("Viaduct", viaduct(phase)),
             Self::EngineShed => ("Engine Shed", engine_shed(phase)),
             Self::Bandstand => ("Bandstand", bandstand(phase)),
+            Self::LevelCrossing => ("Level Crossing", level_crossing(phase)),
         };
         format!(
             "<svg xmlns='http://www.w3.org/2000/svg' width='1280' height='720' viewBox='0 0 1280 720'>{picture}{}</svg>",
@@ -70,6 +72,39 @@ fn summit(phase: f64) -> String {
         let _ = write!(grass, "<path d='M{x:.1} 720 Q{x:.1} {:.1} {:.1} {:.1}'/>", 708.0 - height / 2.0, x + lean, 704.0 - height);
     }
     out + &format!("<g stroke='#7f9c5d' stroke-width='3' fill='none' stroke-linecap='round'>{grass}</g>")
+}
+
+fn level_crossing(phase: f64) -> String {
+    let mut out = sky("#8fb7cf", "#cfe0e6", "#eef0e2");
+    out += &cloud(300.0, 90.0, 1.0, phase, 1.0, "#ffffff");
+    out += &cloud(1000.0, 140.0, 0.7, phase, 1.0, "#f7f4ec");
+    out += &ridge(330.0, &[(54.0, 1.1, 0.7), (22.0, 2.9, 1.9)], "#a9bfb4");
+    out += &ridge(390.0, &[(34.0, 1.5, 2.2), (12.0, 4.1, 0.4)], "#86a48c");
+    out += &ridge(440.0, &[(12.0, 2.0, 1.2)], "#6c8f63");
+    // The road, seen from above its far end.
+    out += "<path d='M610 440 H670 L960 720 H320Z' fill='#6f7278'/><path d='M640 440 L640 720' stroke='#e9e6da' stroke-width='5' stroke-dasharray='26 22'/>";
+    // A car that waits.
+    out += "<g transform='translate(560 596)'><rect x='0' y='20' width='120' height='44' rx='10' fill='#a63d2f'/><rect x='18' y='0' width='84' height='32' rx='12' fill='#c25a48'/>\
+        <rect x='26' y='6' width='68' height='20' rx='6' fill='#dfe9ee'/><rect x='8' y='40' width='22' height='10' rx='3' fill='#f6e3a1'/><rect x='90' y='40' width='22' height='10' rx='3' fill='#f6e3a1'/></g>";
+    out += &track(520.0, "#8f8574", "#57493b");
+    let run = phase * 2000.0;
+    out += &train(-60.0 + run, 520.0, 1.0, run, ["#2a4a6b", "#8d2f26", "#8d2f26"], "#ffe7a8");
+    // Barriers, closed while the train passes, and their lamps.
+    let is_closed = (0.05..0.85).contains(&phase);
+    let angle = if is_closed { 0.0 } else { -72.0 };
+    for (x, side) in [(300.0, 1.0), (980.0, -1.0)] {
+        let lamp = |first: bool| if is_closed && ((phase * 16.0).floor() % 2.0 == 0.0) == first { "#ff4a36" } else { "#5a201a" };
+        let _ = write!(
+            out,
+            "<g transform='translate({x} 560) scale({side} 1)'><rect x='-14' y='-40' width='28' height='110' rx='4' fill='#3b4146'/>\
+             <g transform='rotate({angle})'><rect x='0' y='-8' width='330' height='14' rx='7' fill='#f4f1e6'/>\
+             <g fill='#c2392b'><rect x='30' y='-8' width='40' height='14'/><rect x='110' y='-8' width='40' height='14'/><rect x='190' y='-8' width='40' height='14'/><rect x='270' y='-8' width='40' height='14'/></g></g>\
+             <rect x='-34' y='-96' width='68' height='34' rx='8' fill='#20262a'/><circle cx='-16' cy='-79' r='11' fill='{}'/><circle cx='16' cy='-79' r='11' fill='{}'/></g>",
+            lamp(true),
+            lamp(false)
+        );
+    }
+    out + &ridge(700.0, &[(5.0, 3.0, 0.3)], "#56784a")
 }
 
 fn viaduct(phase: f64) -> String {

@@ -334,6 +334,8 @@ impl Session {
             url.split_once("://").and_then(|(_, rest)| rest.find('/').and_then(|at| rest.get(at..)))?;
         self.shared.streams.iter().find_map(|(known, media)| {
             let rest = path.strip_prefix(known.as_str())?;
+            // A changed stream is described as it is.
+            let media = self.seen.shows.as_ref().unwrap_or(media);
             (rest.is_empty() || rest.starts_with(['/', '?'])).then_some((rest, media))
         })
     }

@@ -6,11 +6,11 @@ use bytes::Bytes;
 use yonder_media::aac::{AudioSpecificConfig, SAMPLES_PER_FRAME};
 use yonder_media::{AudioConfig, TICKS_PER_SECOND};
 
-use crate::aac_encoder::{AacEncoder, DELAY};
-use crate::channels;
-use crate::decoder::{AudioDecoder, decoder_of};
+use crate::audio::aac_encoder::{AacEncoder, DELAY};
+use crate::audio::channels;
+use crate::audio::decoder::{AudioDecoder, decoder_of};
+use crate::audio::resampler::Resampler;
 use crate::error::CodecError;
-use crate::resampler::Resampler;
 
 /// Deviation of the source's timestamps from the sample clock, in seconds, that is corrected by resampling. A larger one is
 /// a gap or an overlap.
@@ -168,27 +168,28 @@ impl AudioTranscoder {
         Ok(())
     }
 
-    /// Encodes silence up to `pts`, where there was no audio: at once without a source, and after half a second with one.
+    /// Encodes silence where there was no audio: with a source up to half a second before `pts`, and without one until the
+    /// last frame begins at `pts` or later.
     ///
     /// # Errors
     /// [`CodecError::Encoder`].
     pub fn fill_until(&mut self, pts: i64) -> Result<(), CodecError> {
-        let until = if self.source.is_some() { pts.saturating_sub(MAX_WAIT) } else { pts };
-        if self.clock.is_none() {
-            self.restart(until);
+        let until = if self.source.is_some() {
+            pts.saturating_sub(MAX_WAIT)
+        } else {
+            pts.saturating_add(self.ticks(i64::from(DELAY) + 2 * i64::from(SAMPLES_PER_FRAME)))
+        };
+        let max = count_of_seconds(MAX_FILL_S, self.target.sample_rate);
+        if self.clock.is_none() || self.samples_until(until) > max {
+            self.restart(pts);
         }
         let missing = self.samples_until(until);
         if missing > 0 {
-            let max = count_of_seconds(MAX_FILL_S, self.target.sample_rate);
-            if missing > max {
-                self.restart(until);
-            } else {
-                // The filter of the source would continue with samples from before the gap.
-                if let Some(source) = &mut self.source {
-                    source.resampler.reset();
-                }
-                self.fill(missing);
+            // The filter of the source would continue with samples from before the gap.
+            if let Some(source) = &mut self.source {
+                source.resampler.reset();
             }
+            self.fill(missing);
         }
         self.encode()
     }

@@ -7,7 +7,7 @@ use symphonia_core::packet::Packet;
 use symphonia_core::units::{Duration, Timestamp};
 use yonder_media::aac::{AudioSpecificConfig, SAMPLES_PER_FRAME};
 
-use crate::decoder::AudioDecoder;
+use crate::audio::decoder::AudioDecoder;
 use crate::error::CodecError;
 
 /// Decoder of AAC-LC.

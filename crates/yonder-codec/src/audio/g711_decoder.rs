@@ -2,7 +2,7 @@
 
 use yonder_media::g711::Law;
 
-use crate::decoder::AudioDecoder;
+use crate::audio::decoder::AudioDecoder;
 
 /// Decoder of G.711.
 #[derive(Debug)]

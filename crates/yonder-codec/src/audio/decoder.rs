@@ -2,9 +2,9 @@
 
 use yonder_media::AudioConfig;
 
-use crate::aac_decoder::AacDecoder;
+use crate::audio::aac_decoder::AacDecoder;
+use crate::audio::g711_decoder::G711Decoder;
 use crate::error::CodecError;
-use crate::g711_decoder::G711Decoder;
 
 /// Decoder of one audio stream.
 pub(crate) trait AudioDecoder: std::fmt::Debug + Send {

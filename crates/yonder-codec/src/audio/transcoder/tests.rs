@@ -3,7 +3,7 @@ use yonder_media::AudioConfig;
 use yonder_media::g711::Law;
 
 use super::*;
-use crate::test_signal::{Decoded, amplitude, compand, level, sine};
+use crate::audio::test_signal::{Decoded, amplitude, compand, level, sine};
 
 const TARGET: AudioTarget = AudioTarget { sample_rate: 48_000, channels: 1, kbps: 64 };
 /// Ticks of a packet of 20 ms.

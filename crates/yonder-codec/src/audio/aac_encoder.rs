@@ -5,8 +5,8 @@ use std::ops::RangeInclusive;
 use bytes::Bytes;
 use yonder_media::aac::SAMPLES_PER_FRAME;
 
+use crate::audio::vo_aacenc::VoAacEncoder;
 use crate::error::CodecError;
-use crate::vo_aacenc::VoAacEncoder;
 
 /// Maximum size of a frame in bytes per channel: 6144 bits (ISO/IEC 14496-3, 4.5.1.1).
 const MAX_FRAME: usize = 768;
