@@ -164,6 +164,10 @@ cause_codes! {
     PushClosedByPlatform, "push.closed-by-platform", Platform, "Reconnecting automatically. If this recurs, check the channel on the platform.";
     /// The network is too slow.
     PushTooSlow, "push.too-slow", Network, "Lower the camera's bit rate, push its sub stream, or find other traffic on the uplink.";
+    /// The rendition for this push has failed.
+    PushRenditionFailed, "push.rendition-failed", Service, "The service starts it again. If this recurs, set the camera to a codec that the platform accepts, or send the feed as it is with `yonder relay edit --adapt none`.";
+    /// The machine is too slow for the rendition of this push.
+    PushRenditionOverloaded, "push.rendition-overloaded", Service, "Find what else uses this machine's processor, ask for less with `yonder relay edit --limit`, or change the camera's settings so that nothing has to be adapted.";
     /// The passphrase was refused.
     PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows with `yonder destination rekey --passphrase-file`. The current one is tried at most twice in 15 minutes.";
     /// The platform violates the protocol.

@@ -51,6 +51,7 @@ pub use refusal::{PublishStage, Refusal, RefusalMeaning, RefusalRule};
 pub use role::Role;
 pub use supervision::{
     Decision, DesiredState, FailureClass, FeedMachine, FeedPhase, FeedState, History, HoldDecision,
-    HoldMachine, Phase, PushMachine, PushPhase, PushState, RetryPolicy, ServerRole, Source,
+    HoldMachine, Phase, PushMachine, PushPhase, PushState, RenditionMachine, RenditionState, RetryPolicy,
+    ServerRole, Source,
 };
 pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};

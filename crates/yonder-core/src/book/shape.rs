@@ -85,6 +85,8 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
             ("on_air", Texts, false),
             ("zone", Text, false),
             ("quiet_minute", Text, false),
+            ("adapt", Text, false),
+            ("limits", TextTable, false),
         ],
         Section::Contact => &[("channel", Tables, true), ("secret", Secret, false)],
         Section::Alert => {

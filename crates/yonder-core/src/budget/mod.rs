@@ -4,10 +4,12 @@ mod fits;
 mod month;
 mod overhead;
 mod plan;
+mod share;
 mod units;
 
 pub use fits::{Fit, FitRow, what_fits};
 pub use month::{Month, Traffic};
 pub use overhead::{on_wire_kbps, with_ip_headers};
 pub use plan::{Budget, BudgetVerdict, Load, Pull, Push, Uplink, UplinkBudget, WhatIf, budget};
+pub use share::shares;
 pub use units::{BitRate, UnitError, Volume};

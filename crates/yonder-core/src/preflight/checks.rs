@@ -319,7 +319,7 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &s
     let limits = &rules.audio;
     let Some(audio) = audio else {
         if limits.needed {
-            let step = "Enable audio in the camera; the service does not generate silence.";
+            let step = "Enable audio in the camera.";
             checks.fail("audio", format!("{platform} requires audio, and the feed has none"), step);
         }
         return;

@@ -53,7 +53,7 @@ pub struct Problem {
 }
 
 /// Measured video.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct VideoFacts {
     /// Codec name.
     pub codec: String,
@@ -74,7 +74,7 @@ pub struct VideoFacts {
 }
 
 /// Measured audio.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AudioFacts {
     /// Codec name.
     pub codec: String,
@@ -86,17 +86,32 @@ pub struct AudioFacts {
     pub kbps: Option<u64>,
 }
 
-/// Measured feed.
-#[derive(Debug, Clone, PartialEq)]
+/// Measured feed. Only its streams are serialized.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FeedFacts {
     /// Name.
+    #[serde(skip)]
     pub name: String,
     /// Problem that prevented the measurement.
+    #[serde(skip)]
     pub cause: Option<Problem>,
     /// Video.
     pub video: Option<VideoFacts>,
     /// Audio; `None` if there is none.
     pub audio: Option<AudioFacts>,
+}
+
+impl FeedFacts {
+    /// Returns true if both have streams of the same formats; rates may differ.
+    #[must_use]
+    pub fn is_same_stream(&self, other: &Self) -> bool {
+        let video =
+            |facts: &Self| facts.video.as_ref().map(|video| (video.codec.clone(), video.width, video.height));
+        let audio = |facts: &Self| {
+            facts.audio.as_ref().map(|audio| (audio.codec.clone(), audio.rate_hz, audio.channels))
+        };
+        video(self) == video(other) && audio(self) == audio(other)
+    }
 }
 
 /// State of a stream key.

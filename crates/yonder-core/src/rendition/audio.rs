@@ -1,5 +1,7 @@
 //! Choice of the audio.
 
+use std::fmt;
+
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
 
@@ -32,6 +34,23 @@ pub enum AudioSource {
     Silence,
 }
 
+impl AudioSource {
+    /// Returns the source for a feed with or without audio.
+    #[must_use]
+    pub fn of(feed_has_audio: bool) -> Self {
+        if feed_has_audio { Self::Feed } else { Self::Silence }
+    }
+
+    /// Returns the name of the source.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Feed => "feed",
+            Self::Silence => "silence",
+        }
+    }
+}
+
 /// Encoded audio: AAC-LC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct AudioRendition {
@@ -41,8 +60,22 @@ pub struct AudioRendition {
     pub channels: u32,
     /// Bit rate in kilobits per second.
     pub kbps: u32,
-    /// Source.
-    pub source: AudioSource,
+}
+
+impl AudioRendition {
+    /// Returns the facts of the audio.
+    pub(super) fn facts(self) -> AudioFacts {
+        let Self { rate_hz, channels, kbps } = self;
+        AudioFacts { codec: CODEC.to_owned(), rate_hz, channels, kbps: Some(kbps.into()) }
+    }
+}
+
+impl fmt::Display for AudioRendition {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { rate_hz, channels, kbps } = self;
+        let plural = if *channels == 1 { "" } else { "s" };
+        write!(f, "{CODEC}, {rate_hz} Hz, {channels} channel{plural}, {kbps} kbit/s")
+    }
 }
 
 /// Returns the audio for a destination, with the reasons; `None` if that of the feed, or none, is accepted, or the
@@ -58,10 +91,8 @@ pub(super) fn choose(
     if needs.is_empty() || !is_encodable {
         return (None, needs);
     }
-    let (source, feed_rate, feed_channels) = match audio {
-        Some(audio) => (AudioSource::Feed, audio.rate_hz, audio.channels),
-        None => (AudioSource::Silence, DEFAULT_RATE_HZ, MAX_CHANNELS),
-    };
+    let (feed_rate, feed_channels) =
+        audio.map_or((DEFAULT_RATE_HZ, MAX_CHANNELS), |audio| (audio.rate_hz, audio.channels));
     let ceiling = rules.ceiling_kbps.unwrap_or(u32::MAX);
     let max_channels = rules.max_channels.unwrap_or(MAX_CHANNELS).min(ceiling / MIN_KBPS_PER_CHANNEL);
     let channels = feed_channels.min(max_channels).min(MAX_CHANNELS);
@@ -69,7 +100,6 @@ pub(super) fn choose(
         rate_hz,
         channels,
         kbps: (KBPS_PER_CHANNEL * channels).min(ceiling),
-        source,
     });
     (rendition, needs)
 }
@@ -92,6 +122,8 @@ fn needs(audio: Option<&AudioFacts>, protocol: Protocol, rules: &AudioRules) -> 
         );
     } else if protocol == Protocol::Srt && audio.codec != CODEC {
         add("container", format!("MPEG-TS does not support {}", audio.codec));
+    } else if rules.codecs.is_empty() && audio.codec != CODEC {
+        add("audio-codec", format!("few platforms accept {}", audio.codec));
     }
     if !rules.rates_hz.is_empty() && !rules.rates_hz.contains(&audio.rate_hz) {
         add("audio-rate", format!("the platform does not accept {} Hz", audio.rate_hz));

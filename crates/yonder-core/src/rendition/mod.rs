@@ -4,9 +4,14 @@
 //! separately; what is accepted is not touched. Equal renditions are made once for all destinations.
 
 mod audio;
+mod checks;
 mod cost;
 mod limit;
+mod rate;
+mod selection;
 mod video;
+
+use std::fmt;
 
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
@@ -15,8 +20,11 @@ use crate::platform::RuleSheet;
 use crate::preflight::FeedFacts;
 
 pub use audio::{AudioRendition, AudioSource};
+pub use checks::{Machine, adaptation_for, check_adapted_push};
 pub use cost::{CodecSpeed, estimate_cores};
 pub use limit::{Limit, LimitError};
+pub use rate::{PathSample, RateController};
+pub use selection::Selection;
 pub use video::VideoRendition;
 
 /// Permission of a relay to adapt its feed for destinations.
@@ -33,6 +41,27 @@ pub enum Adapt {
     All,
 }
 
+impl Adapt {
+    /// All values.
+    pub const ALL: [Self; 3] = [Self::None, Self::Audio, Self::All];
+
+    /// Returns the name used in the API and the records.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Audio => "audio",
+            Self::All => "all",
+        }
+    }
+
+    /// Returns the value with this name.
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|adapt| adapt.as_str() == name)
+    }
+}
+
 /// Version of a feed; `None` for a track that is sent as it is.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Rendition {
@@ -47,6 +76,16 @@ impl Rendition {
     #[must_use]
     pub fn is_original(&self) -> bool {
         *self == Self::default()
+    }
+}
+
+impl fmt::Display for Rendition {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let video = self.video.map(|video| video.to_string());
+        let audio = self.audio.map(|audio| audio.to_string());
+        let parts: Vec<String> = video.into_iter().chain(audio).collect();
+        f.write_str(if parts.is_empty() { "as received" } else { "" })?;
+        f.write_str(&parts.join("; "))
     }
 }
 

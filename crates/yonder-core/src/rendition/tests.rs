@@ -74,15 +74,15 @@ fn accepted_feed_is_sent_as_it_is() {
 fn g711_becomes_aac_at_the_default_rate() {
     let feed = FeedFacts { audio: g711(), ..feed() };
     let choice = choose(&feed, requirements(&sheet()), Adapt::Audio);
-    let expected = AudioRendition { rate_hz: 48_000, channels: 1, kbps: 64, source: AudioSource::Feed };
+    let expected = AudioRendition { rate_hz: 48_000, channels: 1, kbps: 64 };
     assert_eq!(choice.rendition, Rendition { video: None, audio: Some(expected) });
     assert_eq!(solved(&choice), ["audio-codec", "audio-rate"]);
 }
 
 #[rstest]
 #[case::srt(Protocol::Srt, &["container"])]
-#[case::rtmp(Protocol::Rtmp, &[])]
-fn container_decides_without_a_sheet(#[case] protocol: Protocol, #[case] needs: &[&str]) {
+#[case::rtmp(Protocol::Rtmp, &["audio-codec"])]
+fn g711_is_encoded_without_a_sheet(#[case] protocol: Protocol, #[case] needs: &[&str]) {
     let feed = FeedFacts { audio: g711(), ..feed() };
     let none = Requirements { protocol, rules: None, limit: Limit::default(), available_kbps: None };
     assert_eq!(solved(&choose(&feed, none, Adapt::Audio)), needs);
@@ -93,7 +93,7 @@ fn missing_audio_becomes_silence_where_it_is_required() {
     let feed = FeedFacts { audio: None, ..feed() };
     let choice = choose(&feed, requirements(&sheet()), Adapt::Audio);
     let audio = choice.rendition.audio.unwrap();
-    assert_eq!((audio.source, audio.rate_hz, audio.channels), (AudioSource::Silence, 48_000, 2));
+    assert_eq!((audio.rate_hz, audio.channels), (48_000, 2));
     let optional = RuleSheet { audio: AudioRules { needed: false, ..sheet().audio }, ..sheet() };
     assert!(choose(&feed, requirements(&optional), Adapt::Audio).rendition.is_original());
 }
@@ -196,7 +196,7 @@ fn limits_of_a_person_and_of_the_uplink_count_too() {
 
 #[test]
 fn equal_renditions_are_shared() {
-    let audio = AudioRendition { rate_hz: 48_000, channels: 1, kbps: 64, source: AudioSource::Feed };
+    let audio = AudioRendition { rate_hz: 48_000, channels: 1, kbps: 64 };
     let adapted = Rendition { video: None, audio: Some(audio) };
     let other = Rendition { audio: Some(AudioRendition { channels: 2, ..audio }), ..adapted };
     let groups = share(&[adapted, Rendition::default(), adapted, other]);
@@ -214,7 +214,7 @@ fn cost_counts_decoded_and_encoded_samples() {
     let video = feed.video.as_ref().unwrap();
     // 25 frames of 1080 lines are half a core, 12.5 of 540 lines a quarter.
     assert!((estimate_cores(&rendition, video, speed) - 0.75).abs() < 0.01);
-    let audio = AudioRendition { rate_hz: 48_000, channels: 2, kbps: 128, source: AudioSource::Feed };
+    let audio = AudioRendition { rate_hz: 48_000, channels: 2, kbps: 128 };
     let only_audio = Rendition { video: None, audio: Some(audio) };
     assert!((estimate_cores(&only_audio, video, speed) - 0.02).abs() < 1e-9);
 }
@@ -228,32 +228,6 @@ fn push(protocol: Protocol) -> PushFacts {
         main: Reachability::NotTried,
         backup: None,
     }
-}
-
-/// Returns the facts of the stream that a platform receives.
-fn result(feed: &FeedFacts, rendition: &Rendition) -> FeedFacts {
-    let mut result = feed.clone();
-    if let (Some(video), Some(made)) = (&mut result.video, rendition.video) {
-        *video = VideoFacts {
-            codec: "H.264".into(),
-            width: made.width,
-            height: made.height,
-            fps: Some(made.fps),
-            kbps: Some(made.kbps.into()),
-            keyframe_s: Some(made.keyframe_interval_s),
-            b_frames: Some(false),
-            open_gop: false,
-        };
-    }
-    if let Some(made) = rendition.audio {
-        result.audio = Some(AudioFacts {
-            codec: "AAC".into(),
-            rate_hz: made.rate_hz,
-            channels: made.channels,
-            kbps: Some(made.kbps.into()),
-        });
-    }
-    result
 }
 
 prop_compose! {
@@ -300,7 +274,7 @@ proptest! {
         let wanted = Requirements { protocol, ..requirements(&sheet.rules) };
         let choice = choose(&feed, wanted, Adapt::All);
         prop_assert!(choice.unsolved.is_empty());
-        let received = result(&feed, &choice.rendition);
+        let received = choice.rendition.applied_to(&feed);
         let checks = check_push(&received, &push(protocol), Some((&sheet.name, &sheet.rules)));
         let failed = checks.iter().find(|check| check.level == CheckStatus::Fail && check.check != "protocol");
         prop_assert!(failed.is_none(), "{:?} by {:?}", failed, choice.rendition);

@@ -1,5 +1,7 @@
 //! Choice of the video.
 
+use std::fmt;
+
 use yonder_address::Protocol;
 
 use crate::platform::{VideoRules, tolerance};
@@ -33,6 +35,33 @@ pub struct VideoRendition {
     pub kbps: u32,
     /// Keyframe interval in seconds.
     pub keyframe_interval_s: f64,
+}
+
+impl VideoRendition {
+    /// Returns the facts of the video.
+    pub(super) fn facts(self) -> VideoFacts {
+        VideoFacts {
+            codec: CODEC.to_owned(),
+            width: self.width,
+            height: self.height,
+            fps: Some(self.fps),
+            kbps: Some(self.kbps.into()),
+            keyframe_s: Some(self.keyframe_interval_s),
+            b_frames: Some(false),
+            open_gop: false,
+        }
+    }
+}
+
+impl fmt::Display for VideoRendition {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { width, height, fps, kbps, keyframe_interval_s, .. } = self;
+        let fps = (fps * 100.0).round() / 100.0;
+        write!(
+            f,
+            "{CODEC}, {width}×{height}, {fps} frames/s, {kbps} kbit/s, keyframes every {keyframe_interval_s} s"
+        )
+    }
 }
 
 /// Returns the video for a destination, with the reasons; `None` if that of the feed is accepted, or the platform does

@@ -8,6 +8,7 @@ mod phase;
 mod policy;
 mod push;
 mod ration;
+mod rendition;
 mod schedule;
 
 use std::time::Duration;
@@ -17,6 +18,7 @@ pub use hold::{HoldDecision, HoldMachine};
 pub use phase::{DesiredState, FeedPhase, Phase, PushPhase};
 pub use policy::{FailureClass, History, RetryPolicy};
 pub use push::{PushMachine, PushState, ServerRole, Source};
+pub use rendition::{RenditionMachine, RenditionState};
 
 /// Next step for the owner of a machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
