@@ -15,9 +15,9 @@ use crate::spec::Route;
 use crate::tasks::catch_panic;
 use yonder_slate::SlateGop;
 
-/// ID of a relay within its feed's actor.
+/// ID of an output of a relay within its feed's actor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct RelayId(pub(crate) u64);
+pub(crate) struct OutputId(pub(crate) u64);
 
 /// ID of a connection attempt within its feed's actor: results of older attempts are ignored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -37,7 +37,7 @@ pub(crate) enum ChildEvent {
     /// An absent camera has answered a probe.
     CameraAnswered,
     /// A slate is ready; `None` if it could not be rendered.
-    SlateRendered(RelayId, Option<SlateGop>),
+    SlateRendered(OutputId, Option<SlateGop>),
     /// Step of a connection to a platform.
     PushStep(PushId, Attempt, DialStep),
     /// The connection to a platform was established or has failed.

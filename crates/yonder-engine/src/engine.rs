@@ -8,21 +8,25 @@ use std::time::Duration;
 use futures_util::future::join_all;
 use parking_lot::Mutex;
 use tokio::runtime::Handle;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{mpsc, oneshot, watch};
 use tokio::time::timeout;
 use yonder_address::ServerAddress;
+use yonder_core::preflight::FeedFacts;
+use yonder_core::rendition::{Rendition, Selection};
+use yonder_media::Frame;
 
 use crate::clock::Clock;
 use crate::feed::{FeedCommand, FeedHandle, FeedSetup};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::lease::LeaseRegistry;
 use crate::media_threads::{Heartbeats, MediaThreads};
+use crate::output::slate_key;
 use crate::placement::{self, Balancer};
 use crate::preview::{self, PreviewMessage};
 use crate::reachability::{self, ProbeReport};
 use crate::running::{Running, RunningFeed, RunningRelay};
 use crate::source::DigestHosts;
-use crate::spec::{FeedSpec, RelaySpec, UplinkSpec};
+use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, survey_stream};
 use crate::tasks::ClosingTasks;
@@ -133,8 +137,11 @@ impl Engine {
         let revision = relay.revision;
         let is_new = feed.relays.insert(name.clone(), relay).is_none();
         // Loaded here, since reading may block.
-        let keyframe = self.slates.as_ref().filter(|_| is_new).and_then(|slates| slates.load(&name));
-        feed.handle.send(FeedCommand::Apply { relay: name, revision, pushes, hold, keyframe });
+        let slates = self.slates.as_ref().filter(|_| is_new);
+        let keyframes = slates
+            .map(|slates| load_slates(slates, &name, &pushes, feed.spec.measured.as_ref()))
+            .unwrap_or_default();
+        feed.handle.send(FeedCommand::Apply { relay: name, revision, pushes, hold, keyframes });
     }
 
     /// Stops a relay; its broadcasts end in order, in the background.
@@ -169,7 +176,7 @@ impl Engine {
     pub fn update_feed(&self, spec: FeedSpec) {
         if let Some(running) = self.running.lock().feeds.get_mut(&spec.name) {
             running.spec = spec.clone();
-            running.handle.send(FeedCommand::SetSpec(spec));
+            running.handle.send(FeedCommand::SetSpec(Box::new(spec)));
         }
     }
 
@@ -186,6 +193,12 @@ impl Engine {
     #[must_use]
     pub fn thread_of(&self, feed: &str) -> Option<usize> {
         self.running.lock().feeds.get(feed).map(|running| running.thread)
+    }
+
+    /// Lets the renditions of a relay's feed do nothing for some time. For tests.
+    #[cfg(debug_assertions)]
+    pub fn stall_renditions(&self, relay: &str, time: Duration) {
+        self.send_to_relay(relay, FeedCommand::StallRenditions(time));
     }
 
     /// Makes a part of a running relay panic. For tests.
@@ -288,6 +301,18 @@ impl Engine {
         Ok(survey::decode(keyframe).await)
     }
 
+    /// Returns a still picture of what a running push sends: the last keyframe of the feed, or of its rendition. `None` if
+    /// there is none, or the relay does not run.
+    ///
+    /// # Cancel safety
+    /// When dropped, nothing remains.
+    pub async fn push_still(&self, relay: &str, destination: &str) -> Option<Result<Still, StillError>> {
+        let (reply, keyframe) = oneshot::channel();
+        let (relay, destination) = (relay.to_owned(), destination.to_owned());
+        self.send_to_relay(&relay.clone(), FeedCommand::Keyframe { relay, destination, reply });
+        Some(survey::decode(keyframe.await.ok()??).await)
+    }
+
     /// Sends a live preview of a stream to `viewer`, until it disconnects or the stream ends. The pull of a running
     /// feed is used; otherwise all viewers of the stream share a temporary pull.
     ///
@@ -360,7 +385,7 @@ impl Engine {
             RunningFeed { handle, spec: spec.clone(), thread, relays: BTreeMap::new() }
         });
         if !feed.spec.is_same(&spec) {
-            feed.handle.send(FeedCommand::SetSpec(spec.clone()));
+            feed.handle.send(FeedCommand::SetSpec(Box::new(spec.clone())));
         }
         feed.spec = spec;
         feed
@@ -379,4 +404,27 @@ impl Engine {
             });
         }
     }
+}
+
+/// Loads the slate sources of a relay, one for each rendition that its pushes need. Blocks.
+fn load_slates(
+    slates: &SlateFolder,
+    relay: &str,
+    pushes: &[PushSpec],
+    measured: Option<&FeedFacts>,
+) -> Vec<(Rendition, Arc<Frame>)> {
+    let mut loaded: Vec<(Rendition, Arc<Frame>)> = Vec::new();
+    for push in pushes {
+        let mut selection = Selection::default();
+        if let Some(measured) = measured {
+            selection.update(measured, push.requirements(), push.adaptation.adapt);
+        }
+        let rendition = selection.rendition();
+        if loaded.iter().all(|(other, _)| *other != rendition)
+            && let Some(keyframe) = slates.load(&slate_key(relay, rendition))
+        {
+            loaded.push((rendition, keyframe));
+        }
+    }
+    loaded
 }

@@ -21,6 +21,8 @@ mod placement;
 mod preview;
 mod push;
 mod reachability;
+mod relay;
+mod rendition;
 mod resolver;
 mod running;
 mod source;
@@ -39,13 +41,15 @@ pub use find::{FindError, FindRequest, FindTarget, FoundCamera, FoundStream};
 pub use media_threads::{Heartbeats, MediaThreads};
 pub use preview::PreviewMessage;
 pub use reachability::ProbeReport;
-pub use spec::{Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
+pub use rendition::codec_speed;
+pub use spec::{Adaptation, Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
 pub use tls::{Fingerprint, PrivateAuthority, count_authorities, fingerprint_text};
 pub use view::{
-    AudioView, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, RtpTransport, StepView,
-    VideoView,
+    AudioView, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, RenditionView,
+    RtpTransport, StepView, VideoView,
 };
+pub use yonder_codec::is_h265_available;
 pub use yonder_rtsp::{DropCounts, Skipped};
 pub use yonder_slate::{Picture, PictureError, holding_preview};

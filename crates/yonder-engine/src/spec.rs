@@ -5,6 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::{KeyLength, Passphrase, ServerAddress, StreamKey};
+use yonder_core::platform::RuleSheet;
+use yonder_core::preflight::FeedFacts;
+use yonder_core::rendition::{Adapt, Limit, Requirements};
 use yonder_core::{History, RefusalRule, ServerRole};
 use yonder_rtsp::{CameraUrl, Credentials};
 
@@ -28,6 +31,8 @@ pub struct FeedSpec {
     pub pin: Option<Fingerprint>,
     /// Parts that have worked since they were set.
     pub history: History,
+    /// Last measurement of the stream, if there is one.
+    pub measured: Option<FeedFacts>,
 }
 
 /// Transport of RTP packets.
@@ -67,6 +72,31 @@ pub struct PushSpec {
     pub refusals: Arc<[RefusalRule]>,
     /// Parts that have worked since they were set.
     pub history: History,
+    /// Adaptation of the feed.
+    pub adaptation: Adaptation,
+}
+
+/// Adaptation of a feed for a push.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Adaptation {
+    /// Permission to adapt.
+    pub adapt: Adapt,
+    /// Limits set by a person.
+    pub limit: Limit,
+    /// Rules of the platform, if they are known.
+    pub rules: Option<Arc<RuleSheet>>,
+    /// Video bit rate that the uplink has left for the push, in kilobits per second.
+    pub available_kbps: Option<u32>,
+}
+
+impl Adaptation {
+    /// The feed is sent as it is.
+    pub const NONE: Self = Self {
+        adapt: Adapt::None,
+        limit: Limit { lines: None, fps: None, kbps: None },
+        rules: None,
+        available_kbps: None,
+    };
 }
 
 /// Uplink of this machine.
@@ -150,6 +180,13 @@ impl PushSpec {
         routes
     }
 
+    /// Returns the requirements for the choice of a rendition.
+    pub(crate) fn requirements(&self) -> Requirements<'_> {
+        let Adaptation { limit, rules, available_kbps, .. } = &self.adaptation;
+        let (protocol, rules) = (self.server.protocol(), rules.as_deref());
+        Requirements { protocol, rules, limit: *limit, available_kbps: *available_kbps }
+    }
+
     /// Returns true if a running push can apply the servers, uplinks and delays of `other` without a reconnect: keys
     /// and trust are the same.
     pub(crate) fn has_same_identity(&self, other: &Self) -> bool {
@@ -185,6 +222,7 @@ mod tests {
             uplinks: vec![uplink("fibre"), uplink("radio")],
             refusals: Arc::default(),
             history: History::default(),
+            adaptation: Adaptation::NONE,
         };
         let routes = |push: &PushSpec| -> Vec<(&'static str, Option<String>)> {
             push.routes()

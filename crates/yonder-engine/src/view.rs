@@ -2,6 +2,7 @@
 
 use std::time::{Duration, SystemTime};
 
+use yonder_core::rendition::{AudioSource, Rendition};
 use yonder_core::{Cause, CauseCode, DialStep, FaultDomain, FeedPhase, History, PushPhase, ServerRole};
 use yonder_media::Track;
 use yonder_rtsp::{DropCounts, Skipped};
@@ -180,6 +181,8 @@ pub struct FeedView {
     pub steps: Vec<StepView>,
     /// Number of reconnections.
     pub reconnects: u64,
+    /// Renditions that are made of it.
+    pub renditions: Vec<RenditionView>,
 }
 
 /// Completed step of a connection.
@@ -210,6 +213,30 @@ pub struct LinkView {
     pub estimated_bandwidth_kbps: Option<u64>,
     /// The connection is encrypted.
     pub encrypted: bool,
+}
+
+/// State of a rendition at one moment.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct RenditionView {
+    /// Format.
+    pub rendition: Rendition,
+    /// Source of its audio.
+    pub audio_source: AudioSource,
+    /// Present bit rate of its video, in kilobits per second: less than that of the rendition while the network path of its
+    /// only push is too slow.
+    pub video_kbps: Option<u32>,
+    /// Number of pushes that use it.
+    pub shared_by: u32,
+    /// Processor cores that it occupies.
+    pub cpu_cores: f64,
+    /// Video frames received from the feed.
+    pub frames_in: u64,
+    /// Video frames made.
+    pub frames_out: u64,
+    /// Video frames of the feed that were skipped because the machine was too slow.
+    pub skipped: u64,
+    /// Number of restarts after failures.
+    pub restarts: u64,
 }
 
 /// State of a push at one moment.
@@ -257,6 +284,8 @@ pub struct PushView {
     pub link: Option<LinkView>,
     /// Warning about a running push.
     pub warning: Option<&'static str>,
+    /// Rendition that it sends; `None` for the feed as it is.
+    pub rendition: Option<RenditionView>,
 }
 
 impl PushView {
@@ -284,6 +313,7 @@ impl PushView {
             uplink: None,
             link: None,
             warning: None,
+            rendition: None,
         }
     }
 }

@@ -25,7 +25,7 @@ use yonder_media::Frame;
 
 pub use gop::{SlateGop, SlatePlayer};
 pub use picture::{Picture, PictureError};
-pub use saved::SlateFolder;
+pub use saved::{SlateFolder, SlateKey};
 
 /// Range of a slate's frame rate.
 const FRAME_RATES: (f64, f64) = (5.0, 60.0);
@@ -131,7 +131,7 @@ fn image_size(width: u32, height: u32) -> Result<(), SlateError> {
 /// Work for the rendering threads.
 enum Job {
     Render(SlateRequest, oneshot::Sender<Result<SlateGop, SlateError>>),
-    Save { folder: SlateFolder, relay: String, keyframe: Arc<Frame> },
+    Save { folder: SlateFolder, key: SlateKey, keyframe: Arc<Frame> },
     Remove { folder: SlateFolder, relay: String },
 }
 
@@ -143,9 +143,9 @@ impl Job {
                 // The relay may have been stopped meanwhile.
                 let _unused = done.send(rendered.unwrap_or(Err(SlateError::Panicked)));
             }
-            Self::Save { folder, relay, keyframe } => {
-                if let Err(error) = folder.save(&relay, &keyframe) {
-                    tracing::warn!(relay, %error, "slate source not saved");
+            Self::Save { folder, key, keyframe } => {
+                if let Err(error) = folder.save(&key, &keyframe) {
+                    tracing::warn!(relay = key.relay, %error, "slate source not saved");
                 }
             }
             Self::Remove { folder, relay } => folder.remove(&relay),
@@ -166,15 +166,16 @@ pub async fn render_on_own_thread(request: SlateRequest) -> Result<SlateGop, Sla
     result.await.unwrap_or(Err(SlateError::NoThread))
 }
 
-/// Saves the source of a relay's slate, in the background.
-pub fn save(folder: &SlateFolder, relay: &str, keyframe: &Arc<Frame>) {
-    let job = Job::Save { folder: folder.clone(), relay: relay.to_owned(), keyframe: Arc::clone(keyframe) };
+/// Saves the source of a slate, in the background.
+pub fn save(folder: &SlateFolder, key: SlateKey, keyframe: &Arc<Frame>) {
+    let relay = key.relay.clone();
+    let job = Job::Save { folder: folder.clone(), key, keyframe: Arc::clone(keyframe) };
     if let Err(error) = submit(job) {
         tracing::warn!(relay, %error, "slate source not saved");
     }
 }
 
-/// Removes the source of a relay's slate, in the background, after what was saved before.
+/// Removes the sources of a relay's slates, in the background, after what was saved before.
 pub fn forget(folder: &SlateFolder, relay: &str) {
     // Without a thread nothing was saved.
     let _submitted = submit(Job::Remove { folder: folder.clone(), relay: relay.to_owned() });

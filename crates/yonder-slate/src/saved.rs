@@ -20,8 +20,19 @@ use yonder_media::Frame;
 
 /// First word of a file, with the format version.
 const MAGIC: &str = "yonder-slate-1";
+/// Separator of relay and version in a file name; encoded names do not contain it.
+const VERSION: char = '+';
 /// Maximum size of a file to load.
 const MAX_BYTES: u64 = 16 * 1024 * 1024;
+
+/// Name of a slate source: a relay, and the version of its feed.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct SlateKey {
+    /// Name of the relay.
+    pub relay: String,
+    /// Version of the feed; empty for the feed as received.
+    pub version: String,
+}
 
 /// Folder with the slate sources of relays.
 #[derive(Debug, Clone)]
@@ -34,25 +45,24 @@ impl SlateFolder {
         Self(folder.into())
     }
 
-    /// Names may contain any character; special ones are encoded.
-    fn path(&self, relay: &str) -> PathBuf {
-        let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
-        let name: String = relay
-            .bytes()
-            .map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02x}") })
-            .collect();
-        self.0.join(name)
+    fn path(&self, key: &SlateKey) -> PathBuf {
+        let relay = encoded(&key.relay);
+        self.0.join(if key.version.is_empty() {
+            relay
+        } else {
+            format!("{relay}{VERSION}{}", encoded(&key.version))
+        })
     }
 
-    /// Saves the slate source of a relay, replacing the previous one. Blocks.
+    /// Saves a slate source, replacing the previous one. Blocks.
     ///
     /// # Errors
     /// If the file cannot be written.
-    pub fn save(&self, relay: &str, keyframe: &Frame) -> io::Result<()> {
+    pub fn save(&self, key: &SlateKey, keyframe: &Frame) -> io::Result<()> {
         let Some(bytes) = encode(keyframe) else { return Ok(()) };
         // Images of a site are private, like the rest of the data directory.
         fs::DirBuilder::new().recursive(true).mode(0o700).create(&self.0)?;
-        let path = self.path(relay);
+        let path = self.path(key);
         let new = path.with_extension("new");
         let mut file =
             fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
@@ -61,20 +71,37 @@ impl SlateFolder {
         fs::rename(&new, &path)
     }
 
-    /// Loads the slate source of a relay; `None` if there is no valid one. Blocks.
-    pub fn load(&self, relay: &str) -> Option<Arc<Frame>> {
-        let path = self.path(relay);
+    /// Loads a slate source; `None` if there is no valid one. Blocks.
+    pub fn load(&self, key: &SlateKey) -> Option<Arc<Frame>> {
+        let path = self.path(key);
         if fs::metadata(&path).ok()?.len() > MAX_BYTES {
             return None;
         }
         decode(fs::read(&path).ok()?.into()).map(Arc::new)
     }
 
-    /// Removes the slate source of a relay. Blocks.
+    /// Removes all slate sources of a relay. Blocks.
     pub fn remove(&self, relay: &str) {
-        // The file may not exist.
-        let _removed = fs::remove_file(self.path(relay));
+        // Without a folder nothing was saved, and a file may be gone already.
+        let Ok(entries) = fs::read_dir(&self.0) else { return };
+        let name = encoded(relay);
+        for entry in entries.flatten() {
+            let file = entry.file_name();
+            let of_relay =
+                file.to_str().map(|file| file.split_once(VERSION).map_or(file, |(relay, _)| relay));
+            if of_relay == Some(&name) {
+                let _removed = fs::remove_file(entry.path());
+            }
+        }
     }
+}
+
+/// Encodes special characters, since names may contain any.
+fn encoded(text: &str) -> String {
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
+    let encode =
+        |byte: u8| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02x}") };
+    text.bytes().map(encode).collect()
 }
 
 fn encode(keyframe: &Frame) -> Option<Vec<u8>> {
@@ -170,6 +197,10 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    fn key(relay: &str, version: &str) -> SlateKey {
+        SlateKey { relay: relay.to_owned(), version: version.to_owned() }
+    }
+
     fn keyframe(audio: Option<AudioConfig>) -> Frame {
         let mut sets = h264::ParameterSets::default();
         sets.take(&Bytes::from_static(&[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40]));
@@ -187,15 +218,29 @@ mod tests {
     fn slate_source_survives_a_restart(#[case] audio: Option<AudioConfig>) {
         let folder = tempfile::tempdir().unwrap();
         let slates = SlateFolder::new(folder.path().join("slates"));
-        let name = "Hollow Fell / summit, №1";
-        assert!(slates.load(name).is_none());
+        let key = key("Hollow Fell / summit, №1", "");
+        slates.remove(&key.relay);
+        assert!(slates.load(&key).is_none());
         let entry = keyframe(audio);
-        slates.save(name, &entry).unwrap();
-        let loaded = slates.load(name).unwrap();
+        slates.save(&key, &entry).unwrap();
+        let loaded = slates.load(&key).unwrap();
         assert_eq!((&loaded.headers, &loaded.unit.payload), (&entry.headers, &entry.unit.payload));
-        assert!(slates.load("another").is_none());
-        slates.remove(name);
-        assert!(slates.load(name).is_none());
+    }
+
+    #[test]
+    fn versions_are_separate_and_removed_with_their_relay() {
+        let folder = tempfile::tempdir().unwrap();
+        let slates = SlateFolder::new(folder.path().to_owned());
+        let keys =
+            [key("Summit", ""), key("Summit", "AAC, 48000 Hz"), key("Summit+AAC", ""), key("Summi", "t")];
+        let aac = AudioConfig::aac(Bytes::from_static(&[0x11, 0x90]));
+        for (key, audio) in keys.iter().zip([None, aac, None, None]) {
+            slates.save(key, &keyframe(audio)).unwrap();
+        }
+        let audio = |key: &SlateKey| slates.load(key).map(|frame| frame.headers.audio.is_some());
+        assert_eq!(keys.each_ref().map(audio), [Some(false), Some(true), Some(false), Some(false)]);
+        slates.remove("Summit");
+        assert_eq!(keys.each_ref().map(audio), [None, None, Some(false), Some(false)]);
     }
 
     #[test]

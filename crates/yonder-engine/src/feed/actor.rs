@@ -13,13 +13,16 @@ use std::time::{Duration, Instant};
 use tokio::sync::{mpsc, watch};
 use tokio::task::coop::unconstrained;
 use tokio::time::timeout;
+use yonder_core::rendition::Rendition;
 use yonder_core::{Cause, CauseCode, FeedMachine, FeedState};
+use yonder_media::StreamHeaders;
 
 use crate::children::{Child, Children};
 use crate::clock::Clock;
 use crate::deadline::DeadlineTimer;
-use crate::output::{OutputContext, RelayOutput};
 use crate::push::CLOSE_TIMEOUT;
+use crate::relay::{Relay, RelayContext};
+use crate::rendition::{RenditionContext, Renditions};
 use crate::source::DigestHosts;
 use crate::source::{Inlet, InletEvent};
 use crate::spec::FeedSpec;
@@ -83,7 +86,10 @@ pub(super) struct FeedActor {
     pub(super) probe: Option<(Duration, Child)>,
     pub(super) gop: GopCache,
     pub(super) viewers: Vec<Viewer>,
-    pub(super) relays: Vec<RelayOutput>,
+    pub(super) relays: Vec<Relay>,
+    pub(super) renditions: Renditions,
+    /// Headers of the last frame.
+    pub(super) headers: Option<Arc<StreamHeaders>>,
     pub(super) children: Children,
     pub(super) signal: FeedSignal,
     pub(super) snapshot: Arc<SnapshotCell>,
@@ -113,8 +119,9 @@ impl FeedActor {
         machine.set_history(spec.history);
         machine.set_enabled(true, now);
         let mut inlet = Inlet::new(spec.name.clone(), now);
-        let first =
-            FeedSnapshot::new(now, feed_view(&spec, &machine, &mut inlet, clock), Vec::new(), Vec::new());
+        let renditions = Renditions::default();
+        let view = feed_view(&spec, &machine, &mut inlet, &renditions, clock);
+        let first = FeedSnapshot::new(now, view, Vec::new(), Vec::new());
         Self {
             clock,
             digest_hosts,
@@ -132,6 +139,8 @@ impl FeedActor {
             gop: GopCache::default(),
             viewers: Vec::new(),
             relays: Vec::new(),
+            renditions,
+            headers: None,
             children: Children::new(),
             signal: FeedSignal::default(),
             snapshot: Arc::new(SnapshotCell::new(first)),
@@ -174,7 +183,7 @@ impl FeedActor {
     /// Registers all sockets with the caller's runtime.
     fn register_here(&mut self) {
         self.register_source_here();
-        for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
+        for push in self.relays.iter_mut().flat_map(Relay::pushes) {
             push.register_here();
         }
         self.is_changed = true;
@@ -213,7 +222,7 @@ impl FeedActor {
         self.paused_until = Some(self.clock.now() + PANIC_PAUSE);
         let message = "The service failed while running this feed.";
         self.fail_source(Cause::new(CauseCode::FeedInternal, message));
-        for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
+        for push in self.relays.iter_mut().flat_map(Relay::pushes) {
             let message = "The service failed while running the feed of this destination.";
             push.fail(Cause::new(CauseCode::PushInternal, message));
         }
@@ -243,6 +252,7 @@ impl FeedActor {
             self.tick_due = now + TICK_INTERVAL;
         }
         let mut has_more = self.poll_source(task, is_tick);
+        self.poll_renditions(task, is_tick);
         has_more |= self.poll_relays(task, is_tick);
         if self.is_temporary && self.machine.state().retry_at().is_some() {
             self.exit = Some(Exit::End);
@@ -266,8 +276,11 @@ impl FeedActor {
 
     fn poll_timeout(&self) -> Duration {
         let source = self.source_timeout();
-        let relays = self.relays.iter().filter_map(RelayOutput::poll_timeout).min();
-        [source, relays].into_iter().flatten().fold(self.tick_due, Duration::min)
+        let relays = self.relays.iter().filter_map(Relay::poll_timeout).min();
+        [source, relays, self.renditions.poll_timeout()]
+            .into_iter()
+            .flatten()
+            .fold(self.tick_due, Duration::min)
     }
 
     /// Passes an event to the state machine, and applies the result.
@@ -300,11 +313,28 @@ impl FeedActor {
             }
         }
         let now = self.clock.now();
-        for frame in self.inlet.frames.drain(..) {
+        let mut frames = std::mem::take(&mut self.inlet.frames);
+        for frame in frames.drain(..) {
+            self.handle_headers(&frame.headers);
             self.gop.push(&frame);
             self.viewers.retain_mut(|viewer| viewer.send(&frame));
-            for output in &mut self.relays {
-                output.guard(|output| output.handle_feed_frame(&frame, now));
+            self.renditions.push(&frame, now);
+            for relay in &mut self.relays {
+                relay.handle_frame(Rendition::default(), &frame, now);
+            }
+        }
+        // Its memory is used again.
+        self.inlet.frames = frames;
+    }
+
+    /// Passes the frames of renditions to the relays.
+    fn poll_renditions(&mut self, task: &mut Context<'_>, is_tick: bool) {
+        let now = self.clock.now();
+        let (signal, gop) = (&self.signal, self.gop.frames());
+        let made = self.renditions.poll(&mut RenditionContext { task, now, is_tick, signal, gop });
+        for (rendition, frame) in made {
+            for relay in &mut self.relays {
+                relay.handle_frame(rendition, &frame, now);
             }
         }
     }
@@ -313,23 +343,25 @@ impl FeedActor {
     fn poll_relays(&mut self, task: &mut Context<'_>, is_tick: bool) -> bool {
         let deadline = Instant::now() + MAX_POLL;
         let mut has_more = false;
-        for output in &mut self.relays {
-            let mut context = OutputContext {
-                task: &mut *task,
-                is_tick,
-                stats: &mut self.inlet.stats,
-                signal: &self.signal,
-                children: &mut self.children,
-            };
-            has_more |= output.guard(|output| output.poll(&mut context, deadline));
+        let mut context = RelayContext {
+            task,
+            is_tick,
+            stats: &mut self.inlet.stats,
+            signal: &self.signal,
+            renditions: &mut self.renditions,
+            children: &mut self.children,
+        };
+        for relay in &mut self.relays {
+            has_more |= relay.poll(&mut context, deadline);
         }
         has_more
     }
 
     fn publish_if_due(&mut self, is_tick: bool) {
         let mut is_changed = std::mem::take(&mut self.is_changed);
-        for output in &mut self.relays {
-            is_changed |= output.take_change();
+        is_changed |= self.renditions.take_change();
+        for relay in &mut self.relays {
+            is_changed |= relay.take_change();
         }
         if is_changed || is_tick {
             self.publish_snapshot();
@@ -341,12 +373,13 @@ impl FeedActor {
 
     fn publish_snapshot(&mut self) {
         let now = self.clock.now();
-        let feed = feed_view(&self.spec, &self.machine, &mut self.inlet, self.clock);
+        let feed = feed_view(&self.spec, &self.machine, &mut self.inlet, &self.renditions, self.clock);
         let offered = self.inlet.stats.offered().to_vec();
-        let relays = self.relays.iter_mut().map(|output| RelaySnapshot {
-            name: Arc::clone(&output.name),
-            revision: output.revision,
-            pushes: output.views(now),
+        let renditions = &self.renditions;
+        let relays = self.relays.iter_mut().map(|relay| RelaySnapshot {
+            name: Arc::clone(&relay.name),
+            revision: relay.revision,
+            pushes: relay.views(renditions, now),
         });
         self.snapshot.store(FeedSnapshot::new(now, feed, offered, relays.collect()));
     }

@@ -9,14 +9,14 @@ const MAX_BYTES: usize = 32 * 1024 * 1024;
 
 /// Current GOP.
 #[derive(Debug, Default)]
-pub(super) struct GopCache {
+pub(crate) struct GopCache {
     frames: Vec<Arc<Frame>>,
     bytes: usize,
 }
 
 impl GopCache {
     /// Adds a frame. A keyframe replaces all earlier frames.
-    pub(super) fn push(&mut self, frame: &Arc<Frame>) {
+    pub(crate) fn push(&mut self, frame: &Arc<Frame>) {
         if frame.is_keyframe() {
             self.clear();
         } else if self.frames.is_empty() {
@@ -36,7 +36,7 @@ impl GopCache {
     }
 
     /// Returns the frames, beginning with the keyframe.
-    pub(super) fn frames(&self) -> &[Arc<Frame>] {
+    pub(crate) fn frames(&self) -> &[Arc<Frame>] {
         &self.frames
     }
 }

@@ -3,16 +3,20 @@
 use std::sync::Arc;
 use std::task::{Context, Poll};
 
+use yonder_core::preflight::FeedFacts;
+use yonder_core::rendition::Rendition;
 use yonder_core::{FeedMachine, FeedState};
-use yonder_media::Frame;
+use yonder_media::{Frame, StreamHeaders};
 
-use crate::children::{ChildEvent, Children, RelayId};
-use crate::output::RelayOutput;
+use crate::children::{ChildEvent, Children};
+use crate::output::OutputSignal;
 use crate::push::{Push, PushId};
+use crate::relay::Relay;
 use crate::spec::{HoldSpec, PushSpec};
 
 use super::FeedCommand;
 use super::actor::{Exit, FeedActor};
+use super::facts::facts;
 use super::viewer::Viewer;
 
 impl FeedActor {
@@ -28,9 +32,9 @@ impl FeedActor {
 
     fn handle_command(&mut self, command: FeedCommand) {
         match command {
-            FeedCommand::SetSpec(spec) => self.set_spec(spec),
-            FeedCommand::Apply { relay, revision, pushes, hold, keyframe } => {
-                self.add_relay(&relay, &hold, keyframe);
+            FeedCommand::SetSpec(spec) => self.set_spec(*spec),
+            FeedCommand::Apply { relay, revision, pushes, hold, keyframes } => {
+                self.add_relay(&relay, keyframes);
                 self.apply(&relay, revision, pushes, hold);
             }
             FeedCommand::Retry => {
@@ -38,21 +42,31 @@ impl FeedActor {
                 self.is_changed = true;
             }
             FeedCommand::Remove(relay) => {
-                if let Some(at) = self.relays.iter().position(|output| *output.name == *relay) {
+                if let Some(at) = self.relays.iter().position(|other| *other.name == *relay) {
                     self.relays.remove(at).retire(&mut self.children);
+                    self.update_renditions();
                     self.is_changed = true;
                 }
             }
             FeedCommand::Hold { relay, wanted } => {
-                if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
-                    output.request_hold(wanted);
+                if let Some(relay) = self.relay(&relay) {
+                    relay.request_hold(wanted);
                 }
             }
             FeedCommand::RollOver { relay, destination } => {
-                let output = self.relays.iter_mut().find(|output| *output.name == *relay);
-                if let Some(push) = output.and_then(|output| output.push_to(&destination)) {
+                let relay = self.relays.iter_mut().find(|other| *other.name == *relay);
+                if let Some(push) = relay.and_then(|relay| relay.push_to(&destination)) {
                     push.roll_over(&mut self.children);
                 }
+            }
+            FeedCommand::Keyframe { relay, destination, reply } => {
+                let rendition = self.relay(&relay).and_then(|relay| relay.rendition_of(&destination));
+                let keyframe = rendition.and_then(|rendition| {
+                    let gop = self.renditions.get(rendition).map_or(&self.gop, |stage| &stage.gop);
+                    gop.frames().first().cloned()
+                });
+                // The caller may have gone.
+                let _unused = reply.send(keyframe);
             }
             FeedCommand::Subscribe(frames) => {
                 let is_flowing = self.machine.state() == FeedState::Flowing;
@@ -69,20 +83,23 @@ impl FeedActor {
             FeedCommand::End => self.exit = Some(Exit::End),
             #[cfg(debug_assertions)]
             FeedCommand::Panic(place, relay) => self.panic_at(place, &relay),
+            #[cfg(debug_assertions)]
+            FeedCommand::StallRenditions(time) => self.renditions.stall(time),
         }
     }
 
     #[cfg(debug_assertions)]
     fn panic_at(&mut self, place: super::PanicPlace, relay: &str) {
         use super::PanicPlace;
-        let output = self.relays.iter_mut().find(|output| *output.name == *relay);
-        match (place, output) {
-            (PanicPlace::Output, Some(output)) => output.panic_next(),
-            (PanicPlace::Push, Some(output)) => {
-                if let Some(push) = output.pushes().first_mut() {
+        let relay = self.relays.iter_mut().find(|other| *other.name == *relay);
+        match (place, relay) {
+            (PanicPlace::Output, Some(relay)) => relay.panic_next(),
+            (PanicPlace::Push, Some(relay)) => {
+                if let Some(push) = relay.pushes().next() {
                     push.panic_next();
                 }
             }
+            (PanicPlace::Rendition, _) => self.renditions.panic_next(),
             (PanicPlace::Source | PanicPlace::Actor, _) => self.panics_next = Some(place),
             (PanicPlace::Output | PanicPlace::Push, None) => {}
         }
@@ -97,30 +114,62 @@ impl FeedActor {
         );
     }
 
-    /// Adds a new relay; its output begins with the last keyframe.
-    fn add_relay(&mut self, name: &str, hold: &HoldSpec, keyframe: Option<Arc<Frame>>) {
-        if self.relays.iter().any(|output| *output.name == *name) {
-            return;
+    /// Returns the relay with this name.
+    fn relay(&mut self, name: &str) -> Option<&mut Relay> {
+        self.relays.iter_mut().find(|relay| *relay.name == *name)
+    }
+
+    /// Adds a relay, unless it exists.
+    fn add_relay(&mut self, name: &str, keyframes: Vec<(Rendition, Arc<Frame>)>) {
+        if self.relay(name).is_none() {
+            self.relays.push(Relay::new(name, self.clock, self.slates.clone(), keyframes));
         }
-        let id = RelayId(self.children.next_number());
-        let slate = (self.slates.clone(), keyframe);
-        let mut output = RelayOutput::new(id, name, self.clock, hold.clone(), slate);
-        let now = self.clock.now();
-        for frame in self.gop.frames() {
-            output.guard(|output| output.handle_feed_frame(frame, now));
-        }
-        self.relays.push(output);
     }
 
     /// Applies the specification of a relay.
     fn apply(&mut self, relay: &str, revision: u64, pushes: Vec<PushSpec>, hold: HoldSpec) {
-        if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
-            output.revision = revision;
-            output.set_hold(hold);
-            output.set_pushes(pushes, &mut self.children);
+        let facts = self.facts();
+        if let Some(relay) = self.relays.iter_mut().find(|other| *other.name == *relay) {
+            relay.revision = revision;
+            relay.apply(pushes, hold, facts.as_ref(), &mut self.children);
         }
+        self.update_renditions();
         self.change(|machine, now| machine.set_enabled(true, now));
         self.is_changed = true;
+    }
+
+    /// Returns the facts of the stream that was received last, or measured before; `None` without either.
+    fn facts(&self) -> Option<FeedFacts> {
+        match &self.headers {
+            Some(headers) => Some(facts(&self.spec, headers)),
+            None => self.spec.measured.clone(),
+        }
+    }
+
+    /// Chooses the renditions of all pushes if the headers of the stream have changed.
+    pub(super) fn handle_headers(&mut self, headers: &Arc<StreamHeaders>) {
+        if self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, headers)) {
+            return;
+        }
+        self.headers = Some(Arc::clone(headers));
+        let facts = facts(&self.spec, headers);
+        for relay in &mut self.relays {
+            relay.handle_facts(&facts, &mut self.children);
+        }
+        self.update_renditions();
+    }
+
+    /// Starts and ends renditions as the pushes need, and gives new outputs the frames since the last keyframe.
+    fn update_renditions(&mut self) {
+        let now = self.clock.now();
+        let used: Vec<Rendition> = self.relays.iter().flat_map(Relay::renditions).collect();
+        self.renditions.set_used(&used, &self.spec.name, now);
+        for output in self.relays.iter_mut().flat_map(Relay::new_outputs) {
+            let gop = self.renditions.get(output.rendition).map_or(&self.gop, |stage| &stage.gop);
+            for frame in gop.frames() {
+                output.guard(|output| output.handle_frame(frame, now));
+            }
+        }
     }
 
     pub(super) fn handle_children(&mut self, task: &mut Context<'_>) {
@@ -143,10 +192,8 @@ impl FeedActor {
                 self.probe = None;
                 self.change(FeedMachine::on_probe_answered);
             }
-            ChildEvent::SlateRendered(relay, gop) => {
-                if let Some(output) = self.relays.iter_mut().find(|output| output.id == relay) {
-                    output.handle_rendered(gop, now);
-                }
+            ChildEvent::SlateRendered(output, mut gop) => {
+                let _found = self.relays.iter_mut().any(|relay| relay.handle_rendered(output, &mut gop, now));
             }
             ChildEvent::PushStep(push, attempt, step) => {
                 self.with_push(push, |push, _, _| push.handle_step(attempt, step));
@@ -155,7 +202,7 @@ impl FeedActor {
                 self.with_push(push, |push, signal, _| push.handle_connected(attempt, result, signal));
             }
             ChildEvent::PushClosed(closed) => {
-                for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
+                for push in self.relays.iter_mut().flat_map(Relay::pushes) {
                     push.handle_closed(closed);
                 }
             }
@@ -166,17 +213,9 @@ impl FeedActor {
         }
     }
 
-    fn with_push(
-        &mut self,
-        id: PushId,
-        work: impl FnOnce(&mut Push, &crate::output::OutputSignal, &mut Children),
-    ) {
-        for output in &mut self.relays {
-            let signal = output.signal().clone();
-            if let Some(push) = output.push(id) {
-                work(push, &signal, &mut self.children);
-                return;
-            }
+    fn with_push(&mut self, id: PushId, work: impl FnOnce(&mut Push, &OutputSignal, &mut Children)) {
+        if let Some((push, signal)) = self.relays.iter_mut().find_map(|relay| relay.push(id)) {
+            work(push, &signal, &mut self.children);
         }
     }
 }

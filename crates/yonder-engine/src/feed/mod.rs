@@ -1,6 +1,7 @@
 //! Feed with its relays and their pushes: the actor on a media thread, and the handle for the rest of the engine.
 
 mod actor;
+mod facts;
 mod gop;
 mod handlers;
 mod probe;
@@ -10,11 +11,14 @@ mod stats;
 mod viewer;
 
 use std::sync::Arc;
+#[cfg(debug_assertions)]
+use std::time::Duration;
 
 use tokio::runtime::Handle;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{mpsc, oneshot, watch};
 use tokio_util::task::AbortOnDropHandle;
 use yonder_core::Cause;
+use yonder_core::rendition::Rendition;
 use yonder_media::Frame;
 
 use crate::clock::Clock;
@@ -23,6 +27,7 @@ use crate::spec::{FeedSpec, HoldSpec, PushSpec};
 use yonder_slate::SlateFolder;
 
 use actor::{ActorEnd, FeedActor};
+pub(crate) use gop::GopCache;
 pub(crate) use snapshot::{FeedSnapshot, SnapshotCell};
 pub(crate) use stats::FeedStats;
 
@@ -48,6 +53,8 @@ pub enum PanicPlace {
     Output,
     /// In the push to the first destination of a relay.
     Push,
+    /// In the thread of the feed's first rendition.
+    Rendition,
     /// In the actor itself.
     Actor,
 }
@@ -56,7 +63,7 @@ pub enum PanicPlace {
 #[derive(Debug)]
 pub(crate) enum FeedCommand {
     /// Change address or credentials.
-    SetSpec(FeedSpec),
+    SetSpec(Box<FeedSpec>),
     /// Start a relay, or apply a changed specification.
     Apply {
         /// Name of the relay.
@@ -67,8 +74,8 @@ pub(crate) enum FeedCommand {
         pushes: Vec<PushSpec>,
         /// Holding picture.
         hold: HoldSpec,
-        /// Slate source from before a restart, for a new relay.
-        keyframe: Option<Arc<Frame>>,
+        /// Slate sources from before a restart, for a new relay.
+        keyframes: Vec<(Rendition, Arc<Frame>)>,
     },
     /// Retry now, also when blocked.
     Retry,
@@ -88,6 +95,15 @@ pub(crate) enum FeedCommand {
         /// Name of the destination.
         destination: String,
     },
+    /// Return the last keyframe that a push sends; `None` if there is none.
+    Keyframe {
+        /// Name of the relay.
+        relay: String,
+        /// Name of the destination.
+        destination: String,
+        /// Receiver of the keyframe.
+        reply: oneshot::Sender<Option<Arc<Frame>>>,
+    },
     /// Send all frames, beginning with the last keyframe.
     Subscribe(mpsc::Sender<Arc<Frame>>),
     /// Move to another media thread.
@@ -97,6 +113,9 @@ pub(crate) enum FeedCommand {
     /// Panic, for tests.
     #[cfg(debug_assertions)]
     Panic(PanicPlace, String),
+    /// Let the renditions do nothing for some time, for tests.
+    #[cfg(debug_assertions)]
+    StallRenditions(Duration),
 }
 
 /// Parameters of an actor.

@@ -8,6 +8,7 @@ use yonder_core::{Cause, CauseCode, FeedMachine, FeedPhase};
 use yonder_rtsp::Offered;
 
 use crate::clock::Clock;
+use crate::rendition::Renditions;
 use crate::source::Inlet;
 use crate::spec::FeedSpec;
 use crate::view::{CauseView, FeedView, PushView};
@@ -115,7 +116,13 @@ impl SnapshotCell {
 }
 
 /// Returns the view of the feed.
-pub(super) fn feed_view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock) -> FeedView {
+pub(super) fn feed_view(
+    spec: &FeedSpec,
+    machine: &FeedMachine,
+    inlet: &mut Inlet,
+    renditions: &Renditions,
+    clock: Clock,
+) -> FeedView {
     let now = clock.now();
     let stats = &mut inlet.stats;
     FeedView {
@@ -139,5 +146,6 @@ pub(super) fn feed_view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inle
         reception: stats.reception(),
         steps: stats.steps(),
         reconnects: machine.reconnects(),
+        renditions: renditions.views(),
     }
 }

@@ -216,6 +216,7 @@ impl FeedActor {
     /// Applies a changed address or credentials.
     pub(super) fn set_spec(&mut self, spec: FeedSpec) {
         if self.spec.is_same(&spec) {
+            self.spec.measured = spec.measured;
             return;
         }
         self.close_source();

@@ -1,4 +1,4 @@
-//! Output of a relay: switches all of its pushes between the feed and the slate.
+//! Output of a relay: switches its pushes between a source and the slate. The source is the feed, or a rendition of it.
 //!
 //! The output has its own timeline ([`Splice`]): a source is placed at its first keyframe, so that a late keyframe, a
 //! wrong camera clock, or a slate that ran ahead never keeps a source off the output.
@@ -11,17 +11,18 @@ use std::sync::Arc;
 use std::task::Context;
 use std::time::{Duration, Instant};
 
+use yonder_core::rendition::Rendition;
 use yonder_core::{Cause, CauseCode, HoldMachine, Source};
 use yonder_media::splice::Splice;
 use yonder_media::{Frame, StreamHeaders, Track};
 
-use crate::children::{Children, RelayId};
+use crate::children::{Children, OutputId};
 use crate::clock::Clock;
 use crate::feed::{FeedSignal, FeedStats};
-use crate::push::{Push, PushContext, PushId};
-use crate::spec::{HoldSpec, PushSpec};
+use crate::push::{Push, PushContext};
+use crate::spec::HoldSpec;
 use crate::view::PushView;
-use yonder_slate::SlateFolder;
+use yonder_slate::{SlateFolder, SlateKey};
 
 use self::slate::SlateStage;
 pub(crate) use ring::{Cursor, Next, Ring};
@@ -31,6 +32,12 @@ const SAVE_INTERVAL: Duration = Duration::from_secs(10 * 60);
 /// Maximum delay of audio until the next video frame, with which it is written: a separate write for each audio frame
 /// would nearly triple the number of system calls.
 const MAX_AUDIO_HOLD: Duration = Duration::from_millis(40);
+
+/// Returns the name under which the slate source of an output is stored.
+pub(crate) fn slate_key(relay: &str, rendition: Rendition) -> SlateKey {
+    let version = if rendition.is_original() { String::new() } else { rendition.to_string() };
+    SlateKey { relay: relay.to_owned(), version }
+}
 
 /// State of the output for its pushes.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -55,19 +62,19 @@ enum ActiveSource {
 /// Output of a relay, with its pushes.
 #[derive(Debug)]
 pub(crate) struct RelayOutput {
-    pub(crate) id: RelayId,
+    pub(crate) id: OutputId,
+    /// Version of the feed that is sent.
+    pub(crate) rendition: Rendition,
     /// Name of the relay.
-    pub(crate) name: Arc<str>,
-    /// Revision of the applied specification.
-    pub(crate) revision: u64,
+    name: Arc<str>,
     clock: Clock,
     ring: Ring,
     splice: Splice,
     source: ActiveSource,
     signal: OutputSignal,
-    /// Last keyframe of the feed.
+    /// Last keyframe of the source.
     keyframe: Option<Arc<Frame>>,
-    /// Time of the feed's last video frame.
+    /// Time of the source's last video frame.
     last_frame_at: Option<Duration>,
     /// When the keyframe was last saved, with its headers.
     saved: Option<(Duration, Arc<StreamHeaders>)>,
@@ -83,25 +90,30 @@ pub(crate) struct RelayOutput {
     audio_due: Option<Duration>,
     /// A state has changed and must be published.
     is_changed: bool,
+    /// It has received no frames yet.
+    is_new: bool,
     #[cfg(debug_assertions)]
     panics_next: bool,
 }
 
-/// State of the feed that an output uses.
+/// State of the source that an output uses.
 pub(crate) struct OutputContext<'a, 'w> {
     pub(crate) task: &'a mut Context<'w>,
     /// This poll is a tick, with evaluations.
     pub(crate) is_tick: bool,
     pub(crate) stats: &'a mut FeedStats,
     pub(crate) signal: &'a FeedSignal,
+    /// Cause while the rendition skips frames.
+    pub(crate) overload: Option<&'a Cause>,
     pub(crate) children: &'a mut Children,
 }
 
 impl RelayOutput {
-    /// Creates the output of a relay. `keyframe` is its slate source from before a restart, stored in `slates`.
+    /// Creates an output. `keyframe` is its slate source from before a restart, stored in `slates`.
     pub(crate) fn new(
-        id: RelayId,
+        id: OutputId,
         name: &str,
+        rendition: Rendition,
         clock: Clock,
         spec: HoldSpec,
         (slates, keyframe): (Option<SlateFolder>, Option<Arc<Frame>>),
@@ -114,8 +126,8 @@ impl RelayOutput {
         }
         Self {
             id,
+            rendition,
             name: name.into(),
-            revision: 0,
             clock,
             ring: Ring::default(),
             splice: Splice::default(),
@@ -132,6 +144,7 @@ impl RelayOutput {
             first_push: 0,
             audio_due: None,
             is_changed: true,
+            is_new: true,
             #[cfg(debug_assertions)]
             panics_next: false,
         }
@@ -150,48 +163,28 @@ impl RelayOutput {
         self.spec.wanted = wanted;
     }
 
-    /// Applies the specifications of the pushes without touching unchanged ones.
-    pub(crate) fn set_pushes(&mut self, specs: Vec<PushSpec>, children: &mut Children) {
-        let mut before = std::mem::take(&mut self.pushes);
-        for spec in specs {
-            let at = before.iter().position(|push| push.spec().destination == spec.destination);
-            let push = match at.map(|at| before.remove(at)) {
-                Some(mut kept) if kept.spec().has_same_identity(&spec) => {
-                    kept.apply_policy(&spec, children);
-                    kept
-                }
-                replaced => {
-                    // The new push waits until the replaced one is closed, which would keep the key busy.
-                    let predecessor = replaced.and_then(|replaced| replaced.retire(children));
-                    let id = PushId(children.next_number());
-                    let mut push = Push::new(id, self.clock, Arc::clone(&self.name), spec, predecessor);
-                    push.set_source(&self.signal);
-                    push
-                }
-            };
-            self.pushes.push(push);
-        }
-        for removed in before {
-            removed.retire(children);
-        }
+    /// Adds a push.
+    pub(crate) fn add_push(&mut self, mut push: Push) {
+        push.set_source(&self.signal);
+        self.pushes.push(push);
         self.is_changed = true;
     }
 
-    /// Ends the relay's pushes in order.
+    /// Removes all pushes, and returns them.
+    pub(crate) fn take_pushes(&mut self) -> Vec<Push> {
+        std::mem::take(&mut self.pushes)
+    }
+
+    /// Returns true at the first call.
+    pub(crate) fn take_new(&mut self) -> bool {
+        std::mem::take(&mut self.is_new)
+    }
+
+    /// Ends all pushes in order.
     pub(crate) fn retire(self, children: &mut Children) {
         for push in self.pushes {
             push.retire(children);
         }
-    }
-
-    /// Returns the push with this ID.
-    pub(crate) fn push(&mut self, id: PushId) -> Option<&mut Push> {
-        self.pushes.iter_mut().find(|push| push.id == id)
-    }
-
-    /// Returns the push to a destination.
-    pub(crate) fn push_to(&mut self, destination: &str) -> Option<&mut Push> {
-        self.pushes.iter_mut().find(|push| push.spec().destination == destination)
     }
 
     pub(crate) fn pushes(&mut self) -> &mut [Push] {
@@ -203,9 +196,9 @@ impl RelayOutput {
         &self.signal
     }
 
-    /// Handles a frame of the feed: it is sent unless the slate is active. A keyframe returns to the feed if that is
+    /// Handles a frame of the source: it is sent unless the slate is active. A keyframe returns to the source if that is
     /// requested.
-    pub(crate) fn handle_feed_frame(&mut self, frame: &Arc<Frame>, now: Duration) {
+    pub(crate) fn handle_frame(&mut self, frame: &Arc<Frame>, now: Duration) {
         #[cfg(debug_assertions)]
         assert!(!std::mem::take(&mut self.panics_next), "panic requested by a test");
         if frame.unit.track == Track::Video {
@@ -236,7 +229,7 @@ impl RelayOutput {
         });
         if !is_fresh {
             self.saved = Some((now, Arc::clone(&keyframe.headers)));
-            yonder_slate::save(folder, &self.name, keyframe);
+            yonder_slate::save(folder, slate_key(&self.name, self.rendition), keyframe);
         }
     }
 
@@ -303,7 +296,8 @@ impl RelayOutput {
                 now,
                 is_tick: context.is_tick,
                 ring: &mut self.ring,
-                feed: &mut *context.stats,
+                stats: &mut *context.stats,
+                overload: context.overload,
                 signal: &self.signal,
                 children: &mut *context.children,
             };

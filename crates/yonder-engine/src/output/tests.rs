@@ -7,6 +7,8 @@ use std::task::Waker;
 use yonder_address::read_pasted;
 
 use super::*;
+use crate::push::PushId;
+use crate::spec::PushSpec;
 use yonder_slate::SlateGop;
 
 const FRAME: i64 = TICKS_PER_SECOND / 25;
@@ -22,7 +24,14 @@ struct Bench {
 impl Bench {
     fn new() -> Self {
         let clock = Clock::default();
-        let output = RelayOutput::new(RelayId(1), "relay", clock, HoldSpec::default(), (None, None));
+        let output = RelayOutput::new(
+            OutputId(1),
+            "relay",
+            Rendition::default(),
+            clock,
+            HoldSpec::default(),
+            (None, None),
+        );
         Self { output, clock, cursor: Cursor::default(), times: Vec::new() }
     }
 
@@ -30,7 +39,7 @@ impl Bench {
         let payload = Payload::Nals(vec![Bytes::from_static(&[0x65, 1])]);
         let unit = AccessUnit { track: Track::Video, dts, pts: dts, keyframe, payload };
         let now = self.clock.now();
-        self.output.handle_feed_frame(&Arc::new(Frame::new(unit, Arc::default())), now);
+        self.output.handle_frame(&Arc::new(Frame::new(unit, Arc::default())), now);
         self.read();
     }
 
@@ -121,6 +130,7 @@ fn push_spec(at: usize) -> PushSpec {
         uplinks: Vec::new(),
         refusals: Arc::default(),
         history: yonder_core::History::default(),
+        adaptation: crate::spec::Adaptation::NONE,
     }
 }
 
@@ -129,13 +139,17 @@ fn pushes_give_way_after_the_deadline_and_each_has_its_turn() {
     const PUSHES: usize = 64;
     let mut output = Bench::new().output;
     let mut children = Children::new();
-    output.set_pushes((0..PUSHES).map(push_spec).collect(), &mut children);
+    for at in 0..PUSHES {
+        let id = PushId(children.next_number());
+        output.add_push(Push::new(id, output.clock, Arc::clone(&output.name), push_spec(at), None));
+    }
     let mut task = Context::from_waker(Waker::noop());
     let mut context = OutputContext {
         task: &mut task,
         is_tick: false,
         stats: &mut FeedStats::default(),
         signal: &FeedSignal::default(),
+        overload: None,
         children: &mut children,
     };
     // The deadline has passed: one push is polled at a time, and the next poll continues after it.

@@ -19,7 +19,10 @@ pub(super) fn evaluate(core: &mut PushCore, last_sent: Option<i64>, context: &mu
     };
     let time = Duration::from_millis(u64::try_from(to_millis(behind)).unwrap_or_default());
     core.stats.backlog = time;
-    if behind > LAGGING_TICKS {
+    if let Some(cause) = context.overload {
+        let cause = cause.clone();
+        core.change(|machine, now| machine.on_backlog(Some(cause), now));
+    } else if behind > LAGGING_TICKS {
         let message = format!("{} It is {:.1} s behind.", rates(core, context), time.as_secs_f64());
         set_lagging(core, message);
     } else if behind < CAUGHT_UP_TICKS {
@@ -30,7 +33,7 @@ pub(super) fn evaluate(core: &mut PushCore, last_sent: Option<i64>, context: &mu
 /// Returns a sentence with the required and the actual bit rate.
 pub(super) fn rates(core: &mut PushCore, context: &mut PushContext<'_, '_>) -> String {
     let carried = core.stats.rate.kbps(context.now);
-    let needed = context.feed.video(context.now).map_or(0, |video| video.kbps);
+    let needed = context.stats.video(context.now).map_or(0, |video| video.kbps);
     format!(
         "The network path to this destination carries {carried} kbit/s and the push needs {needed} kbit/s."
     )

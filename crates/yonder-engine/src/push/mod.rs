@@ -15,6 +15,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::ServerAddress;
+use yonder_core::rendition::PathSample;
 use yonder_core::{Cause, CauseCode, Decision, DialStep, History, PushMachine};
 
 use crate::children::{Attempt, Child, ChildEvent, Children};
@@ -66,6 +67,8 @@ pub(crate) struct Push {
     retry_at: Option<Duration>,
     /// Units are waiting in the ring.
     is_pump_due: bool,
+    /// Packets sent and lost at the last [`Self::path_sample`].
+    path_counts: (u64, u64),
     #[cfg(debug_assertions)]
     panics_next: bool,
 }
@@ -109,6 +112,7 @@ impl Push {
             failback: None,
             retry_at: None,
             is_pump_due: false,
+            path_counts: (0, 0),
             #[cfg(debug_assertions)]
             panics_next: false,
         }
@@ -389,6 +393,19 @@ impl Push {
         }
     }
 
+    /// Returns the state of the network path since the last call; `None` while nothing is sent.
+    pub(crate) fn path_sample(&mut self, now: Duration) -> Option<PathSample> {
+        let PushCore { machine, stats, .. } = &mut self.core;
+        machine.live_since()?;
+        let link = stats.link.map(|link| (link.sent, link.lost));
+        let (sent, lost) = link.unwrap_or_default();
+        let (sent_before, lost_before) = std::mem::replace(&mut self.path_counts, (sent, lost));
+        let (sent, lost) = (sent.saturating_sub(sent_before), lost.saturating_sub(lost_before));
+        #[expect(clippy::cast_precision_loss, reason = "packets of one second")]
+        let lost_share = lost as f64 / sent.max(1) as f64;
+        Some(PathSample { backlog: stats.backlog, carried_kbps: stats.rate.kbps(now), lost_share })
+    }
+
     /// Makes the next poll panic, for tests.
     #[cfg(debug_assertions)]
     pub(crate) fn panic_next(&mut self) {
@@ -423,6 +440,8 @@ impl Push {
             connected_since: machine.live_since().map(|since| core.clock.wall(since)),
             link: stats.link,
             warning: stats.warning.filter(|_| state.is_sending()),
+            // Completed by the relay.
+            rendition: None,
         }
     }
 }

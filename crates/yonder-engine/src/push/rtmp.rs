@@ -243,7 +243,7 @@ impl RtmpConnection {
         if !is_known {
             if self.headers.as_ref().is_none_or(|known| **known != **headers) {
                 // At the beginning of a feed nothing has been measured: `update_metadata` follows.
-                let rates = context.feed.measured_rates(context.now);
+                let rates = context.stats.measured_rates(context.now);
                 self.driver.core.send_headers(headers, rates, timestamp);
                 self.metadata = Some((rates, context.now));
                 self.last_timestamp = timestamp;
@@ -266,7 +266,7 @@ impl RtmpConnection {
         if context.now.saturating_sub(at) < interval {
             return;
         }
-        let rates = context.feed.measured_rates(context.now);
+        let rates = context.stats.measured_rates(context.now);
         let differs = |sent: Option<f64>, now: Option<f64>, share: f64| match (sent, now) {
             (Some(sent), Some(now)) => (now - sent).abs() > sent * share,
             (None, Some(_)) => true,

@@ -134,7 +134,10 @@ pub(crate) struct PushContext<'a, 'w> {
     /// This poll is a tick, with evaluations.
     pub(crate) is_tick: bool,
     pub(crate) ring: &'a mut Ring,
-    pub(crate) feed: &'a mut FeedStats,
+    /// Statistics of the stream that is sent.
+    pub(crate) stats: &'a mut FeedStats,
+    /// Cause while the rendition skips frames.
+    pub(crate) overload: Option<&'a Cause>,
     pub(crate) signal: &'a OutputSignal,
     pub(crate) children: &'a mut Children,
 }

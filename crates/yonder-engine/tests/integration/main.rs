@@ -17,6 +17,7 @@ mod inspector;
 mod platform_side;
 mod preview;
 mod relay;
+mod renditions;
 mod shutdown;
 mod srt_path;
 #[path = "../support/mod.rs"]

@@ -12,7 +12,9 @@ use bytes::Bytes;
 use yonder_address::{ServerAddress, read_pasted};
 use yonder_core::History;
 use yonder_core::PushPhase;
-use yonder_engine::{Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
+use yonder_engine::{
+    Adaptation, Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice,
+};
 use yonder_media::{VideoCodec, h264, h265};
 use yonder_rtsp::CameraUrl;
 use yonder_sim::{
@@ -243,6 +245,7 @@ pub(crate) fn feed_spec(name: &str, address: &str) -> FeedSpec {
         transport: TransportChoice::Auto,
         pin: None,
         history: History::default(),
+        measured: None,
     }
 }
 
@@ -261,6 +264,7 @@ pub(crate) fn push_to(destination: &str, server: &str, key: &str) -> PushSpec {
         uplinks: Vec::new(),
         refusals: Arc::default(),
         history: History::default(),
+        adaptation: Adaptation::NONE,
     }
 }
 
