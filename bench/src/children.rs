@@ -140,6 +140,7 @@ fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> any
         transport: TransportChoice::Tcp,
         pin: None,
         history: Default::default(),
+        measured: None,
     };
     Ok(RelaySpec { name, feed, pushes, hold: HoldSpec::default() })
 }

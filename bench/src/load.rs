@@ -92,6 +92,7 @@ pub(crate) fn push(at: u32, servers: &str) -> anyhow::Result<PushSpec> {
         uplinks: Vec::new(),
         refusals: Default::default(),
         history: Default::default(),
+        adaptation: yonder_engine::Adaptation::NONE,
     })
 }
 

@@ -10,6 +10,7 @@ mod load;
 mod overhead;
 mod reboots;
 mod relay;
+mod rendition;
 mod service;
 mod soak;
 mod stalled;
@@ -132,6 +133,12 @@ enum Figure {
     Soak(soak::Soak),
     /// Overhead of each protocol.
     Overhead,
+    /// Cost, delay and quality of renditions.
+    Rendition {
+        /// Repetitions of each scene, of eight seconds.
+        #[arg(long, default_value_t = 3)]
+        loops: i64,
+    },
     /// The measured half of `relay`: the engine alone.
     #[command(hide = true)]
     ChildEngine(children::Job),
@@ -162,6 +169,7 @@ fn main() -> anyhow::Result<()> {
         Figure::Reboots { times } => reboots::run(times),
         Figure::Soak(soak) => soak::run(&soak),
         Figure::Overhead => overhead::run(),
+        Figure::Rendition { loops } => rendition::run(loops),
         Figure::ChildEngine(job) => children::engine(&job),
         Figure::ChildFloor(job) => children::floor(&job),
     }

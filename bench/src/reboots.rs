@@ -39,6 +39,7 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
         transport: TransportChoice::Auto,
         pin: None,
         history: Default::default(),
+        measured: None,
     };
     let pushes = vec![push(0, &load.platform.server())?];
     engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });

@@ -27,6 +27,7 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
             transport: TransportChoice::Tcp,
             pin: None,
             history: Default::default(),
+            measured: None,
         };
         let mut pushes = (0..PUSHES - 1)
             .map(|at| push(at, &load.platform.server()))

@@ -799,6 +799,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/relays/{name}/pushes/{destination}/still.jpg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns a still picture of what a running push sends: the last keyframe of the feed, or of its rendition. */
+        get: operations["relays_push_still"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relays/{name}/rates": {
         parameters: {
             query?: never;
@@ -1181,6 +1198,11 @@ export interface components {
          * @enum {string}
          */
         Action: "edit-feed" | "rekey" | "edit-destination" | "edit-uplink" | "retry" | "resume";
+        /**
+         * @description Permission of a relay to adapt its feed for destinations.
+         * @enum {string}
+         */
+        Adapt: "none" | "audio" | "all";
         /** @description Added contact, with its generated secret. */
         AddedContact: {
             /** @description Contact. */
@@ -1253,6 +1275,11 @@ export interface components {
              */
             rate_hz: number;
         };
+        /**
+         * @description Source of encoded audio.
+         * @enum {string}
+         */
+        AudioSource: "feed" | "silence";
         /** @description Entry of the audit log: a change, with the state before and after it. */
         AuditEntry: {
             /** @description Action, such as `added`, `changed`, `removed`, `started` or `key-revealed`. */
@@ -1408,6 +1435,7 @@ export interface components {
         };
         /** @description Check of a preflight. */
         Check: {
+            adapt?: components["schemas"]["Adapt"] | null;
             /** @description Stable name of the check. */
             check: string;
             /** @description Result. */
@@ -2411,6 +2439,7 @@ export interface components {
         };
         /** @description Relay to be added. */
         NewRelay: {
+            adapt?: components["schemas"]["Adapt"] | null;
             /** @description Name of the feed. */
             feed: string;
             /**
@@ -2418,6 +2447,10 @@ export interface components {
              * @description Absence of the feed, in seconds, after which the holding picture is sent; 0 disables it. 3 by default.
              */
             hold_after_s?: number | null;
+            /** @description Limits of the video by destination, such as `720p,25fps,2500kbit/s`. */
+            limits?: {
+                [key: string]: string;
+            } | null;
             /** @description Name, unique among relays. */
             name: string;
             /** @description On-air windows, such as `mon-fri 08:00-18:00`; empty for always. */
@@ -2771,6 +2804,41 @@ export interface components {
             /** @description Kilobits per second of each step; null where no measurements. */
             kbps: (number | null)[];
         };
+        /** @description Version of a feed, made for one or more pushes. */
+        PushRendition: {
+            audio?: components["schemas"]["RenditionAudio"] | null;
+            /**
+             * Format: double
+             * @description Processor cores that it occupies, averaged over the last seconds.
+             */
+            cpu_cores: number;
+            /**
+             * Format: int64
+             * @description Video frames received from the feed.
+             */
+            frames_in?: number;
+            /**
+             * Format: int64
+             * @description Video frames made.
+             */
+            frames_out?: number;
+            /**
+             * Format: int64
+             * @description Video frames of the feed that were skipped because the machine was too slow.
+             */
+            frames_skipped?: number;
+            /**
+             * Format: int64
+             * @description Number of restarts after failures.
+             */
+            restarts?: number;
+            /**
+             * Format: int32
+             * @description Number of pushes that use it.
+             */
+            shared_by: number;
+            video?: components["schemas"]["RenditionVideo"] | null;
+        };
         /** @description State of a push. */
         PushState: {
             /**
@@ -2817,6 +2885,7 @@ export interface components {
              * @description Number of reconnections.
              */
             reconnects: number;
+            rendition?: components["schemas"]["PushRendition"] | null;
             /**
              * Format: double
              * @description Seconds until the next attempt, while waiting for it or blocked.
@@ -2920,6 +2989,8 @@ export interface components {
         };
         /** @description Relay with its state. */
         Relay: {
+            /** @description Permission to adapt the feed for destinations that do not accept it as it is. */
+            adapt?: components["schemas"]["Adapt"];
             /** @description Condition. */
             condition: components["schemas"]["Condition"];
             /** @description Feed. */
@@ -2933,6 +3004,10 @@ export interface components {
             holding_picture?: boolean;
             /** @description Stable ID, independent of the name. */
             id?: string;
+            /** @description Limits of the video by destination. */
+            limits?: {
+                [key: string]: string;
+            };
             /** @description Name. */
             name: string;
             on_air?: components["schemas"]["OnAir"] | null;
@@ -2954,6 +3029,7 @@ export interface components {
         };
         /** @description Change of a relay; omitted fields are kept. */
         RelayChange: {
+            adapt?: components["schemas"]["Adapt"] | null;
             /** @description New feed. */
             feed?: string | null;
             /**
@@ -2966,6 +3042,10 @@ export interface components {
              *     the relay's name.
              */
             holding_picture?: string | null;
+            /** @description New limits of the video by destination, such as `720p,25fps,2500kbit/s`; they replace all former ones. */
+            limits?: {
+                [key: string]: string;
+            } | null;
             /** @description New name. */
             name?: string | null;
             /** @description On-air windows, such as `mon-fri 08:00-18:00`; empty for always. */
@@ -3030,6 +3110,58 @@ export interface components {
             name: string;
             /** @description Statistics of its pushes, in order. */
             pushes: components["schemas"]["PushStats"][];
+        };
+        /** @description Encoded audio of a rendition. */
+        RenditionAudio: {
+            /**
+             * Format: int32
+             * @description Channels.
+             */
+            channels: number;
+            /** @description Codec name. */
+            codec: string;
+            /**
+             * Format: int32
+             * @description Bit rate in kilobits per second.
+             */
+            kbps: number;
+            /**
+             * Format: int32
+             * @description Sampling rate in hertz.
+             */
+            rate_hz: number;
+            /** @description Source: the audio of the feed, or silence while it has none. */
+            source: components["schemas"]["AudioSource"];
+        };
+        /** @description Encoded video of a rendition. */
+        RenditionVideo: {
+            /** @description Codec name. */
+            codec: string;
+            /**
+             * Format: double
+             * @description Frames per second.
+             */
+            fps: number;
+            /**
+             * Format: int32
+             * @description Height in lines.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Bit rate in kilobits per second. It is lower than planned while the network path of its only push is too slow.
+             */
+            kbps: number;
+            /**
+             * Format: double
+             * @description Keyframe interval in seconds.
+             */
+            keyframe_interval_s: number;
+            /**
+             * Format: int32
+             * @description Width in samples.
+             */
+            width: number;
         };
         /** @description Availability over a month, or the elapsed part of it. */
         Report: {
@@ -5739,6 +5871,35 @@ export interface operations {
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
             507: components["responses"]["Problem"];
+        };
+    };
+    relays_push_still: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                destination: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": unknown;
+                };
+            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
     relays_rates: {

@@ -44,6 +44,7 @@ export type Platform = Schemas["Platform"];
 export type Preflight = Schemas["Preflight"];
 export type PreviewEvent = Schemas["PreviewEvent"];
 export type Problem = Schemas["Problem"];
+export type PushRendition = Schemas["PushRendition"];
 export type PushState = Schemas["PushState"];
 export type Rates = Schemas["Rates"];
 export type Contact = Schemas["Contact"];

@@ -55,7 +55,8 @@ pub use record::{
     ReportLine, ReportRequest, SideShare,
 };
 pub use relays::{
-    Condition, FeedState, NewRelay, OnAir, PushRates, PushState, Rates, RatesRequest, Relay, RelayChange,
+    Condition, FeedState, NewRelay, OnAir, PushRates, PushRendition, PushState, Rates, RatesRequest, Relay,
+    RelayChange, RenditionAudio, RenditionVideo,
 };
 pub use secret::Secret;
 pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};

@@ -4,6 +4,7 @@ use crate::enums::Protocol;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use yonder_core::preflight::CheckStatus;
+use yonder_core::rendition::Adapt;
 
 /// Check of a preflight.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -18,6 +19,9 @@ pub struct Check {
     pub reason: String,
     /// Next step, unless the check passed.
     pub next_step: Option<String>,
+    /// Adaptation of the relay that would solve it: the value for `adapt`.
+    #[serde(default)]
+    pub adapt: Option<Adapt>,
 }
 
 /// Result of a preflight.

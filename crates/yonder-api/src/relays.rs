@@ -1,8 +1,11 @@
 //! Relays: settings and state.
 
+use std::collections::BTreeMap;
+
 use crate::enums::{MediaTransport, RateRange};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use yonder_core::rendition::{Adapt, AudioSource};
 use yonder_core::{Action, ConditionLevel, DesiredState, FaultDomain, FeedPhase, PushPhase, ServerRole};
 
 use crate::facts::{AudioFacts, CauseFacts, DialStep, LinkFacts, VideoFacts};
@@ -31,6 +34,12 @@ pub struct NewRelay {
     /// limit. Empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet_minute: Option<String>,
+    /// Permission to adapt the feed for destinations that do not accept it as it is: nothing, audio (default) or all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adapt: Option<Adapt>,
+    /// Limits of the video by destination, such as `720p,25fps,2500kbit/s`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limits: Option<BTreeMap<String, String>>,
 }
 
 /// Change of a relay; omitted fields are kept.
@@ -59,6 +68,12 @@ pub struct RelayChange {
     /// limit. Empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet_minute: Option<String>,
+    /// Permission to adapt the feed for destinations that do not accept it as it is. Pushes whose stream changes reconnect.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adapt: Option<Adapt>,
+    /// New limits of the video by destination, such as `720p,25fps,2500kbit/s`; they replace all former ones.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limits: Option<BTreeMap<String, String>>,
     /// New holding picture: a PNG or JPEG of at most 8 MiB, in Base64 (RFC 4648). Empty restores the default card with
     /// the relay's name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -159,6 +174,66 @@ pub struct PushState {
     /// Warning about a running push, as a sentence.
     #[serde(default)]
     pub warning: Option<String>,
+    /// Version of the feed that it sends; null for the feed as it is.
+    #[serde(default)]
+    pub rendition: Option<PushRendition>,
+}
+
+/// Version of a feed, made for one or more pushes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PushRendition {
+    /// Encoded video; null for that of the feed.
+    pub video: Option<RenditionVideo>,
+    /// Encoded audio; null for that of the feed.
+    pub audio: Option<RenditionAudio>,
+    /// Number of pushes that use it.
+    pub shared_by: u32,
+    /// Processor cores that it occupies, averaged over the last seconds.
+    pub cpu_cores: f64,
+    /// Video frames received from the feed.
+    #[serde(default)]
+    pub frames_in: u64,
+    /// Video frames made.
+    #[serde(default)]
+    pub frames_out: u64,
+    /// Video frames of the feed that were skipped because the machine was too slow.
+    #[serde(default)]
+    pub frames_skipped: u64,
+    /// Number of restarts after failures.
+    #[serde(default)]
+    pub restarts: u64,
+}
+
+/// Encoded video of a rendition.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RenditionVideo {
+    /// Codec name.
+    pub codec: String,
+    /// Width in samples.
+    pub width: u32,
+    /// Height in lines.
+    pub height: u32,
+    /// Frames per second.
+    pub fps: f64,
+    /// Bit rate in kilobits per second. It is lower than planned while the network path of its only push is too slow.
+    pub kbps: u32,
+    /// Keyframe interval in seconds.
+    pub keyframe_interval_s: f64,
+}
+
+/// Encoded audio of a rendition.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RenditionAudio {
+    /// Codec name.
+    pub codec: String,
+    /// Sampling rate in hertz.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: u32,
+    /// Bit rate in kilobits per second.
+    pub kbps: u32,
+    /// Source: the audio of the feed, or silence while it has none.
+    pub source: AudioSource,
 }
 
 /// Parameters of bit rates over time.
@@ -267,6 +342,12 @@ pub struct Relay {
     /// Minute of the day for rollovers.
     #[serde(default)]
     pub quiet_minute: Option<String>,
+    /// Permission to adapt the feed for destinations that do not accept it as it is.
+    #[serde(default)]
+    pub adapt: Adapt,
+    /// Limits of the video by destination.
+    #[serde(default)]
+    pub limits: BTreeMap<String, String>,
     /// Feed.
     pub feed: FeedState,
     /// Pushes, in order.

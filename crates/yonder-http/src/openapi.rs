@@ -115,6 +115,7 @@ use super::{
         surveys::cancel,
         surveys::survey_still,
         surveys::feed_still,
+        surveys::push_still,
         events::events,
     ),
     modifiers(&SignIn, &Conventions),

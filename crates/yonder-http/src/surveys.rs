@@ -16,7 +16,13 @@ use crate::error::HttpError;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(begin).service(show).service(cancel).service(survey_still).service(feed_still);
+    config
+        .service(begin)
+        .service(show)
+        .service(cancel)
+        .service(survey_still)
+        .service(feed_still)
+        .service(push_still);
 }
 
 /// Starts a survey in the background. `survey` events report its progress.
@@ -98,6 +104,20 @@ async fn feed_still(
     let is_sub = query.sub;
     let spec = run_read(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
     Ok(picture(service.previews().still(spec).await?))
+}
+
+/// Returns a still picture of what a running push sends: the last keyframe of the feed, or of its rendition.
+#[utoipa::path(context_path = "/api/v1", tag = "relays",
+    params(("name" = String, Path), ("destination" = String, Path)),
+    responses((status = 200, content_type = "image/jpeg"), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/relays/{name}/pushes/{destination}/still.jpg")]
+async fn push_still(
+    service: Data<Service>,
+    _caller: Caller,
+    path: Path<(String, String)>,
+) -> Result<HttpResponse, HttpError> {
+    let (relay, destination) = path.into_inner();
+    Ok(picture(service.previews().push_still(&relay, &destination).await?))
 }
 
 fn picture(jpeg: Bytes) -> HttpResponse {

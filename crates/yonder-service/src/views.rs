@@ -3,13 +3,16 @@
 use std::time::Duration;
 
 use yonder_api::{
-    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PushState, Relay,
-    Role as RoleFacts, VideoFacts,
+    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PushRendition, PushState,
+    Relay, RenditionAudio, RenditionVideo, Role as RoleFacts, VideoFacts,
 };
+use yonder_core::rendition::Rendition;
 use yonder_core::{
     ConditionLevel, DesiredState, FaultDomain, FeedPhase, Part, PartCause, Phase, PushPhase, Role, ServerRole,
 };
-use yonder_engine::{AudioView, CauseView, FeedView, LinkView, PushView, RelayView, StepView, VideoView};
+use yonder_engine::{
+    AudioView, CauseView, FeedView, LinkView, PushView, RelayView, RenditionView, StepView, VideoView,
+};
 use yonder_store::{LogLine, Relay as StoredRelay};
 
 use crate::records::window_facts;
@@ -41,6 +44,8 @@ pub(crate) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
         holding_picture: kept.has_picture,
         on_air: window_facts(kept),
         quiet_minute: kept.quiet_minute.clone(),
+        adapt: kept.adapt,
+        limits: kept.limits.iter().map(|(name, limit)| (name.clone(), limit.to_string())).collect(),
         feed,
         pushes: ordered,
     }
@@ -189,6 +194,35 @@ fn push(view: PushView) -> PushState {
         uplink: view.uplink,
         link: view.link.map(link),
         warning: view.warning.map(str::to_owned),
+        rendition: view.rendition.map(rendition),
+    }
+}
+
+fn rendition(view: RenditionView) -> PushRendition {
+    let Rendition { video, audio } = view.rendition;
+    PushRendition {
+        video: video.map(|video| RenditionVideo {
+            codec: "H.264".to_owned(),
+            width: video.width,
+            height: video.height,
+            fps: to_hundredths(video.fps),
+            kbps: view.video_kbps.unwrap_or(video.kbps),
+            keyframe_interval_s: to_hundredths(video.keyframe_interval_s),
+        }),
+        audio: audio.map(|audio| RenditionAudio {
+            codec: "AAC".to_owned(),
+            rate_hz: audio.rate_hz,
+            channels: audio.channels,
+            kbps: audio.kbps,
+            source: view.audio_source,
+        }),
+        shared_by: view.shared_by,
+        // Thousandths, since audio needs little.
+        cpu_cores: (view.cpu_cores * 1_000.0).round() / 1_000.0,
+        frames_in: view.frames_in,
+        frames_out: view.frames_out,
+        frames_skipped: view.skipped,
+        restarts: view.restarts,
     }
 }
 
@@ -225,6 +259,7 @@ fn push_off(name: &str) -> PushState {
         uplink: None,
         link: None,
         warning: None,
+        rendition: None,
     }
 }
 

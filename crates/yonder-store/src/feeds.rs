@@ -2,6 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
 use secrecy::{ExposeSecret as _, SecretString};
+use yonder_core::preflight::FeedFacts;
 
 use crate::audit::Identity;
 use crate::error::StoreError;
@@ -60,6 +61,8 @@ pub struct Feed {
     pub history: History,
     /// Stable ID and revision.
     pub identity: Identity,
+    /// Last measurement of the main stream, if there is one that can be read.
+    pub measured: Option<FeedFacts>,
 }
 
 impl FeedSettings {
@@ -135,7 +138,8 @@ impl Store {
             let keeps_secrets = matches!(address_secrets, SecretChange::Keep);
             let is_same_address = before.settings.has_same_address(settings) && keeps_secrets;
             if !is_same_address {
-                transaction.execute("UPDATE feed SET address_worked_s = NULL WHERE id = ?1", [id])?;
+                let update = "UPDATE feed SET address_worked_s = NULL, measured = NULL WHERE id = ?1";
+                transaction.execute(update, [id])?;
             }
             // A password has only worked for the device at its address.
             if !is_same_address || !is_same_account {
@@ -146,6 +150,19 @@ impl Store {
                 "UPDATE relay SET preflight_passed_at_s = NULL, setup = setup + 1 WHERE feed = ?1",
                 [id],
             )?;
+            Ok(())
+        })
+    }
+
+    /// Stores the last measurement of the main stream of the feed `name`.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or a database error.
+    pub fn set_measured(&self, name: &str, measured: &FeedFacts) -> Result<(), StoreError> {
+        let json = serde_json::to_string(measured).map_err(|_| StoreError::Damaged("a measurement"))?;
+        self.write(|transaction| {
+            let id = self.find_feed(transaction, name)?.id;
+            transaction.execute("UPDATE feed SET measured = ?2 WHERE id = ?1", params![id, json])?;
             Ok(())
         })
     }
@@ -260,5 +277,8 @@ fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
             address: row.get::<_, Option<i64>>("address_worked_s")?.is_some(),
         },
         identity: Identity { uid: row.get("uid")?, revision: row.get("revision")? },
+        measured: row
+            .get::<_, Option<String>>("measured")?
+            .and_then(|measured| serde_json::from_str(&measured).ok()),
     })
 }

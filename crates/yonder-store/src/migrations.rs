@@ -30,6 +30,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0018-names.sql"),
     include_str!("../migrations/0019-session-address.sql"),
     include_str!("../migrations/0020-names.sql"),
+    include_str!("../migrations/0021-renditions.sql"),
 ];
 
 /// Schema version after all migrations.
@@ -114,6 +115,7 @@ mod tests {
         include_str!("../migrations/rows/0018.sql"),
         include_str!("../migrations/rows/0019.sql"),
         include_str!("../migrations/rows/0020.sql"),
+        include_str!("../migrations/rows/0021.sql"),
     ];
 
     /// Tables that a later migration renames or replaces.

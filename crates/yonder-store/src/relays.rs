@@ -1,10 +1,11 @@
 //! Relays with their desired states.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use yonder_core::DesiredState;
+use yonder_core::rendition::{Adapt, Limit};
 
 use crate::error::StoreError;
 use crate::record_kind::RecordKind;
@@ -12,7 +13,7 @@ use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 
 /// Stored relay.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Relay {
     /// Name.
     pub name: String,
@@ -36,6 +37,12 @@ pub struct Relay {
     pub zone: String,
     /// Minute of the day for planned reconnects.
     pub quiet_minute: Option<String>,
+    /// Permission to adapt the feed for destinations.
+    pub adapt: Adapt,
+    /// Limits by destination.
+    pub limits: BTreeMap<String, Limit>,
+    /// Media bit rates that the uplinks had left at the last preflight, by destination, in kilobits per second.
+    pub available_kbps: BTreeMap<String, u32>,
     /// When the last preflight passed, in seconds since 1970; `None` after a change of the configuration.
     pub preflight_passed_at_s: Option<i64>,
     /// Number of the configuration, which each change that requires another preflight increments.
@@ -62,6 +69,9 @@ impl Relay {
             on_air: Vec::new(),
             zone: "UTC".to_owned(),
             quiet_minute: None,
+            adapt: Adapt::default(),
+            limits: BTreeMap::new(),
+            available_kbps: BTreeMap::new(),
             preflight_passed_at_s: None,
             setup: 1,
             uid: String::new(),
@@ -82,8 +92,8 @@ impl Store {
             let name_taken = || StoreError::NameTaken { kind: RecordKind::Relay, name: new.name.clone() };
             transaction
                 .execute(
-                    "INSERT INTO relay (name, feed, wanted, hold_after_ms, on_air, zone, quiet_minute, created_s)
-                     VALUES (?1, ?2, 'off', ?3, ?4, ?5, ?6, ?7)",
+                    "INSERT INTO relay (name, feed, wanted, hold_after_ms, on_air, zone, quiet_minute, created_s, adapt)
+                     VALUES (?1, ?2, 'off', ?3, ?4, ?5, ?6, ?7, ?8)",
                     params![
                         new.name,
                         feed,
@@ -91,16 +101,17 @@ impl Store {
                         new.on_air.join("\n"),
                         new.zone,
                         new.quiet_minute,
-                        now_s
+                        now_s,
+                        new.adapt.as_str()
                     ],
                 )
                 .map_err(|error| map_unique_violation(error, name_taken))?;
-            self.write_destinations(transaction, transaction.last_insert_rowid(), &new.destinations)
+            self.write_destinations(transaction, transaction.last_insert_rowid(), new)
         })
     }
 
-    /// Replaces the settings of the relay `name`, including its name. Another feed or other destinations need another
-    /// preflight.
+    /// Replaces the settings of the relay `name`, including its name. Another feed, other
+    /// destinations and another adaptation need another preflight.
     ///
     /// # Errors
     /// As [`Store::add_relay`].
@@ -112,8 +123,8 @@ impl Store {
             let name_taken = || StoreError::NameTaken { kind: RecordKind::Relay, name: new.name.clone() };
             transaction
                 .execute(
-                    "UPDATE relay SET name = ?2, feed = ?3, hold_after_ms = ?4, on_air = ?5, zone = ?6, quiet_minute = ?7
-                     WHERE id = ?1",
+                    "UPDATE relay SET name = ?2, feed = ?3, hold_after_ms = ?4, on_air = ?5, zone = ?6, quiet_minute = ?7,
+                     adapt = ?8 WHERE id = ?1",
                     params![
                         id,
                         new.name,
@@ -121,15 +132,19 @@ impl Store {
                         new.hold_after_ms,
                         new.on_air.join("\n"),
                         new.zone,
-                        new.quiet_minute
+                        new.quiet_minute,
+                        new.adapt.as_str()
                     ],
                 )
                 .map_err(|error| map_unique_violation(error, name_taken))?;
             follow_rename(transaction, RecordKind::Relay, &before.name, &new.name)?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
-            self.write_destinations(transaction, id, &new.destinations)?;
+            self.write_destinations(transaction, id, new)?;
             let after = self.read_relay(transaction, id)?;
-            if (&after.feed, &after.destinations) != (&before.feed, &before.destinations) {
+            let setup = |relay: &Relay| {
+                (relay.feed.clone(), relay.destinations.clone(), relay.adapt, relay.limits.clone())
+            };
+            if setup(&after) != setup(&before) {
                 transaction.execute("UPDATE relay SET preflight_passed_at_s = NULL, setup = setup + 1 WHERE id = ?1", [id])?;
             }
             Ok(())
@@ -200,6 +215,28 @@ impl Store {
         Ok(states.len())
     }
 
+    /// Stores the media bit rates that the uplinks have left for the destinations of the relay `name`.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or a database error.
+    pub fn set_available_kbps(
+        &self,
+        name: &str,
+        available: &BTreeMap<String, u32>,
+    ) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = relay_id(transaction, name)?;
+            for linked in destinations_of(transaction, id)? {
+                let destination = self.find_destination(transaction, &linked.destination)?.id;
+                transaction.execute(
+                    "UPDATE relay_destination SET available_kbps = ?3 WHERE relay = ?1 AND destination = ?2",
+                    params![id, destination, available.get(&linked.destination)],
+                )?;
+            }
+            Ok(())
+        })
+    }
+
     /// Records that the configuration `setup` of the relay `name` has passed its preflight. Returns false if the relay,
     /// its feed or a destination has changed since.
     ///
@@ -259,25 +296,41 @@ impl Store {
     }
 
     /// Completes a row with its destinations, and a desired state in memory.
-    fn complete(&self, row: RelayRow, destinations: Vec<String>) -> Result<Relay, StoreError> {
-        let RelayRow { id, relay, wanted } = row;
+    fn complete(&self, row: RelayRow, linked: Vec<Linked>) -> Result<Relay, StoreError> {
+        let RelayRow { id, relay, wanted, adapt } = row;
+        let adapt =
+            Adapt::from_name(&adapt).ok_or(StoreError::Damaged("a relay with an unknown adaptation"))?;
+        let available_kbps = linked
+            .iter()
+            .filter_map(|linked| Some((linked.destination.clone(), linked.available_kbps?)))
+            .collect();
+        let limits = linked.iter().filter(|linked| linked.limit != Limit::default());
+        let limits = limits.map(|linked| (linked.destination.clone(), linked.limit)).collect();
+        let destinations = linked.into_iter().map(|linked| linked.destination).collect();
         let stored = DesiredState::from_name(&wanted)
             .ok_or(StoreError::Damaged("a relay that is wanted in an unknown way"))?;
         let unsaved = self.unsaved.lock().get(&id).copied();
-        Ok(Relay { destinations, wanted: unsaved.unwrap_or(stored), is_unsaved: unsaved.is_some(), ..relay })
+        Ok(Relay {
+            destinations,
+            adapt,
+            limits,
+            available_kbps,
+            wanted: unsaved.unwrap_or(stored),
+            is_unsaved: unsaved.is_some(),
+            ..relay
+        })
     }
 
-    fn write_destinations(
-        &self,
-        connection: &Connection,
-        relay: i64,
-        names: &[String],
-    ) -> Result<(), StoreError> {
-        for (position, name) in (0_i64..).zip(names) {
+    fn write_destinations(&self, connection: &Connection, relay: i64, new: &Relay) -> Result<(), StoreError> {
+        for (position, name) in (0_i64..).zip(&new.destinations) {
             let destination = self.find_destination(connection, name)?.id;
+            let limit = new.limits.iter().find(|(other, _)| other.eq_ignore_ascii_case(name));
+            let limit = limit.map(|(_, limit)| limit.to_string()).unwrap_or_default();
+            let available = new.available_kbps.get(name);
             connection.execute(
-                "INSERT INTO relay_destination (relay, position, destination) VALUES (?1, ?2, ?3)",
-                params![relay, position, destination],
+                "INSERT INTO relay_destination (relay, position, destination, video_limit, available_kbps)
+                 VALUES (?1, ?2, ?3, ?4, ?5)",
+                params![relay, position, destination, limit, available],
             )?;
         }
         Ok(())
@@ -300,13 +353,30 @@ fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
 
 const SELECT: &str = "SELECT relay.id AS id, relay.name AS name, feed.name AS feed, feed.site AS site, wanted, hold_after_ms,
         holding_picture IS NOT NULL AS has_picture, on_air, zone, quiet_minute, preflight_passed_at_s, setup, relay.uid AS uid,
-        relay.revision AS revision
+        relay.revision AS revision, adapt
     FROM relay JOIN feed ON feed.id = relay.feed";
 
 struct RelayRow {
     id: i64,
     relay: Relay,
     wanted: String,
+    adapt: String,
+}
+
+/// Destination of a relay, with its limit.
+struct Linked {
+    destination: String,
+    limit: Limit,
+    available_kbps: Option<u32>,
+}
+
+impl Linked {
+    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        let limit: String = row.get("video_limit")?;
+        // Written by this program, or none.
+        let limit = limit.parse().unwrap_or_default();
+        Ok(Self { destination: row.get("name")?, limit, available_kbps: row.get("available_kbps")? })
+    }
 }
 
 impl RelayRow {
@@ -324,34 +394,38 @@ impl RelayRow {
             on_air: row.get::<_, String>("on_air")?.lines().map(str::to_owned).collect(),
             zone: row.get("zone")?,
             quiet_minute: row.get("quiet_minute")?,
+            adapt: Adapt::default(),
+            limits: BTreeMap::new(),
+            available_kbps: BTreeMap::new(),
             preflight_passed_at_s: row.get("preflight_passed_at_s")?,
             setup: row.get("setup")?,
             uid: row.get("uid")?,
             revision: row.get("revision")?,
         };
-        Ok(Self { id: row.get("id")?, relay, wanted: row.get("wanted")? })
+        Ok(Self { id: row.get("id")?, relay, wanted: row.get("wanted")?, adapt: row.get("adapt")? })
     }
 }
 
-/// Returns the names of a relay's destinations, in order.
-fn destinations_of(connection: &Connection, id: i64) -> Result<Vec<String>, StoreError> {
+/// Returns a relay's destinations, in order.
+fn destinations_of(connection: &Connection, id: i64) -> Result<Vec<Linked>, StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT destination.name FROM relay_destination AS r
+        "SELECT destination.name AS name, r.video_limit AS video_limit, r.available_kbps AS available_kbps FROM relay_destination AS r
          JOIN destination ON destination.id = r.destination WHERE r.relay = ?1 ORDER BY r.position",
     )?;
-    Ok(statement.query_map([id], |row| row.get(0))?.collect::<Result<_, _>>()?)
+    Ok(statement.query_map([id], Linked::read)?.collect::<Result<_, _>>()?)
 }
 
-/// Returns the names of the destinations of each relay, in order.
-fn destinations_of_all(connection: &Connection) -> Result<HashMap<i64, Vec<String>>, StoreError> {
+/// Returns the destinations of each relay, in order.
+fn destinations_of_all(connection: &Connection) -> Result<HashMap<i64, Vec<Linked>>, StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT r.relay, destination.name FROM relay_destination AS r
+        "SELECT r.relay AS relay, destination.name AS name, r.video_limit AS video_limit,
+             r.available_kbps AS available_kbps FROM relay_destination AS r
          JOIN destination ON destination.id = r.destination ORDER BY r.relay, r.position",
     )?;
-    let mut all: HashMap<i64, Vec<String>> = HashMap::new();
+    let mut all: HashMap<i64, Vec<Linked>> = HashMap::new();
     let mut rows = statement.query([])?;
     while let Some(row) = rows.next()? {
-        all.entry(row.get(0)?).or_default().push(row.get(1)?);
+        all.entry(row.get("relay")?).or_default().push(Linked::read(row)?);
     }
     Ok(all)
 }

@@ -78,6 +78,51 @@ test("the path goes from a saved camera and a saved destination to a start", asy
   expect(window.localStorage.getItem("yonder-new-relay")).toBeNull();
 });
 
+test("a check that an adaptation solves has a button for it", async () => {
+  window.localStorage.setItem(
+    "yonder-new-relay",
+    JSON.stringify({ step: "check", feed: "Summit", to: ["Bramble TV"], name: "Summit", survey: "" }),
+  );
+  const size = {
+    subject: "Bramble TV",
+    check: "size",
+    level: "fail",
+    reason: "the feed has 1920×1080",
+    next_step: "Let the service adapt it.",
+    adapt: "all",
+  };
+  const made = { ...size, check: "rendition", level: "pass", reason: "sent as H.264", next_step: null, adapt: null };
+  let isAdapted = false;
+  const calls = fakeApi((call) => {
+    const ours = relay("Summit", {
+      wanted: "off",
+      feed: { ...relay("x").feed, name: "Summit" },
+      pushes: [push("Bramble TV", { state: "off" })],
+    });
+    switch (`${call.method} ${call.path}`) {
+      case "GET /api/v1/relays":
+        return { status: 200, body: [ours] };
+      case "PATCH /api/v1/relays/Summit":
+        isAdapted = true;
+        return { status: 200, body: { ...ours, adapt: "all" } };
+      case "POST /api/v1/relays/Summit/preflight": {
+        const check = isAdapted ? made : size;
+        return { status: 200, body: { relay: "Summit", level: check.level, at: "", checks: [check] } };
+      }
+      default:
+        return { status: 200, body: [] };
+    }
+  });
+  const user = userEvent.setup();
+  drawPath();
+  await user.click(await screen.findByRole("button", { name: "Run the preflight" }));
+  await user.click(await screen.findByRole("button", { name: "Adapt audio and video" }));
+  expect(await screen.findByText(/sent as H.264/)).toBeTruthy();
+  expect(calls.find((call) => call.method === "PATCH")?.body).toEqual({ adapt: "all" });
+  expect(screen.queryByRole("button", { name: "Adapt audio and video" })).toBeNull();
+  expect(screen.getByRole("button", { name: "Start Summit" }).hasAttribute("disabled")).toBe(false);
+});
+
 test("what was begun is there again, and steps can be gone back to", async () => {
   window.localStorage.setItem(
     "yonder-new-relay",

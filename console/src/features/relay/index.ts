@@ -1,3 +1,3 @@
 export { RelayPage } from "./RelayPage";
 export { HoldingPicture } from "./components/HoldingPicture";
-export { usePreflight } from "./queries";
+export { useEditRelay, usePreflight } from "./queries";

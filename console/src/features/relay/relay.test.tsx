@@ -209,7 +209,14 @@ test("settings send windows line by line, and a zone only with times", async () 
   await user.clear(screen.getByLabelText("Holding picture after, in s"));
   await user.type(screen.getByLabelText("Holding picture after, in s"), "10");
   await user.click(screen.getByRole("button", { name: "Save" }));
-  expect(calls.at(-1)?.body).toEqual({ name: "Summit", hold_after_s: 10, on_air: [], quiet_minute: "" });
+  expect(calls.at(-1)?.body).toEqual({
+    name: "Summit",
+    hold_after_s: 10,
+    on_air: [],
+    quiet_minute: "",
+    adapt: "audio",
+    limits: {},
+  });
   await user.type(screen.getByLabelText("On air"), "mon-fri 08:00-18:00\n\n sat 09:30-13:00");
   await user.clear(screen.getByLabelText("Time zone"));
   await user.type(screen.getByLabelText("Time zone"), "Europe/Lisbon");
@@ -231,4 +238,26 @@ test("a holding picture is uploaded as it is, and taken back", async () => {
   await user.click(screen.getByRole("button", { name: "Use the default image" }));
   const done = calls.filter((call) => call.path.endsWith("holding-picture")).map((call) => call.method);
   expect(done).toEqual(["PUT", "DELETE"]);
+});
+
+test("a push shows what is adapted for it, and what that costs", async () => {
+  fakeApi(() => ({ status: 200, body: [] }));
+  const adapted = push("Thistle Stage", {
+    rendition: {
+      video: { codec: "H.264", width: 1280, height: 720, fps: 12.5, kbps: 2500, keyframe_interval_s: 2 },
+      audio: { codec: "AAC", rate_hz: 48_000, channels: 2, kbps: 128, source: "silence" },
+      shared_by: 2,
+      cpu_cores: 0.358,
+      frames_skipped: 7,
+    },
+  });
+  const shown = relay("Crossing", { pushes: [adapted, push("Bramble TV")] });
+  draw(<PushCard relay={shown} push={adapted} destination={undefined} />);
+  const text = (await screen.findByText("Adapted")).closest("p")?.textContent;
+  expect(text).toContain("H.264 1280×720 · 12.5 fps · 2\u202f500\u00a0kbit/s · AAC, silence · 48 kHz · 128 kbit/s");
+  expect(text).toContain("36 % of one core · shared by 2 pushes · 7 frames skipped");
+  await userEvent.setup().click(screen.getByRole("button", { name: "Compare" }));
+  expect((await screen.findByAltText("Adapted")).getAttribute("src")).toContain(
+    "/api/v1/relays/Crossing/pushes/Thistle%20Stage/still.jpg",
+  );
 });

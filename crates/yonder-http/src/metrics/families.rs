@@ -14,6 +14,7 @@ use super::labels::{
     AlertLabels, CauseLabels, ConditionLabels, ContactLabels, DropLabels, FeedLabels, FeedStateLabels,
     PushLabels, PushStateLabels, RelayLabels,
 };
+use super::renditions::RenditionFamilies;
 use super::service::{ServiceFamilies, UplinkFamilies};
 use super::values::{BYTES_PER_S_OF_KBPS, Float, signed};
 
@@ -26,6 +27,7 @@ pub(super) struct Families {
     cause: Family<CauseLabels, Gauge>,
     feed: FeedFamilies,
     push: PushFamilies,
+    rendition: RenditionFamilies,
     uplink: UplinkFamilies,
     alerts_open: Family<AlertLabels, Gauge>,
     notifications_undelivered: Family<ContactLabels, Gauge>,
@@ -85,6 +87,7 @@ impl Families {
         );
         self.feed.register(registry);
         self.push.register(registry);
+        self.rendition.register(registry);
         self.uplink.register(registry);
         registry.register("alerts_open", "Open alerts", self.alerts_open.clone());
         registry.register(
@@ -102,7 +105,10 @@ impl Families {
 
     pub(super) fn set(&self, stats: &ServiceStats) {
         stats.relays.iter().for_each(|relay| self.set_relay(relay));
-        stats.feeds.iter().for_each(|feed| self.feed.set(feed));
+        for feed in &stats.feeds {
+            self.feed.set(feed);
+            self.rendition.set(feed);
+        }
         for relay in &stats.running {
             self.set_cause(&relay.name, "", relay.feed.cause.as_ref());
             for push in &relay.pushes {

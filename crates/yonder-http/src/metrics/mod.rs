@@ -3,6 +3,7 @@
 
 mod families;
 mod labels;
+mod renditions;
 mod requests;
 mod service;
 mod values;

@@ -2,13 +2,17 @@
 
 mod day;
 mod observer;
+mod path_rates;
 mod rates;
 mod report;
+mod streams;
 mod traffic;
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use parking_lot::Mutex;
+use yonder_core::preflight::FeedFacts;
 use yonder_core::record::{HistoryEvent, OutageTracker};
 use yonder_engine::Engine;
 
@@ -31,6 +35,10 @@ pub struct History {
     unwritten_notes: Mutex<Vec<HistoryEvent>>,
     traffic: Mutex<TrafficCounter>,
     series: Mutex<Series>,
+    /// Streams of running feeds as last stored.
+    noted_streams: Mutex<HashMap<String, FeedFacts>>,
+    /// Bit rates of renditions as last recorded, by relay and destination.
+    noted_rates: Mutex<HashMap<(String, String), u32>>,
 }
 
 impl History {
@@ -49,6 +57,8 @@ impl History {
             unwritten_notes: Mutex::default(),
             traffic: Mutex::default(),
             series: Mutex::default(),
+            noted_streams: Mutex::default(),
+            noted_rates: Mutex::default(),
         }
     }
 

@@ -108,6 +108,8 @@ impl History {
 
     fn observe_and_prune(&self, prunes: bool) -> Result<(), ServiceError> {
         self.observe()?;
+        self.note_streams()?;
+        self.note_path_rates();
         if prunes {
             let now_ms = time::millis(SystemTime::now());
             self.records.store.prune_record(now_ms - RETENTION_MS, MAX_LOGBOOK_LINES)?;

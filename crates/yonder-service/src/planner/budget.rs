@@ -1,6 +1,6 @@
 //! Budget of the uplinks.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use yonder_address::Protocol;
@@ -8,15 +8,18 @@ use yonder_api::{
     Budget as BudgetFacts, FitRow, Load as LoadFacts, Uplink as UplinkFacts, UplinkBudget, WhatFits,
     WhatIf as WhatIfRequest,
 };
-use yonder_core::budget::{Budget, Load, Month, Pull, Push, Uplink, WhatIf, budget, what_fits};
+use yonder_core::budget::{Budget, Load, Month, Pull, Push, Uplink, WhatIf, budget, shares, what_fits};
 use yonder_core::nearest_name;
+use yonder_core::rendition::{Adapt, Requirements, choose};
 use yonder_store::{Identity, RecordKind, Relay as StoredRelay};
 
 use super::Planner;
 use crate::error::ServiceError;
-use crate::records::{read_rate, stored_server, unsigned, uplink, uplink_facts};
+use crate::records::{measured, read_rate, stored_server, unsigned, uplink, uplink_facts};
 use crate::time;
 
+/// Part of the available rate of a push that is left for audio, in kilobits per second.
+const AUDIO_KBPS: u32 = 160;
 /// Maximum pushes or destinations in a hypothetical budget.
 const MAX_MORE_PUSHES: u32 = 1_000;
 
@@ -75,17 +78,7 @@ impl Planner {
         let mut pulls: Vec<Pull> = Vec::new();
         for relay in relays {
             let media_kbps = self.media_kbps(&relay.feed);
-            for name in &relay.destinations {
-                let destination = self.records.store.destination(name)?;
-                let server = stored_server(&destination.settings.server)?;
-                pushes.push(Push {
-                    relay: relay.name.clone(),
-                    destination: name.clone(),
-                    protocol: server.protocol(),
-                    media_kbps,
-                    uplinks: destination.settings.uplinks,
-                });
-            }
+            pushes.extend(self.pushes_of(relay, media_kbps)?);
             // Relays of one feed share its pull.
             if pulls.iter().all(|pull| pull.feed != relay.feed) {
                 let site = self.records.store.feed(&relay.feed)?.settings.site;
@@ -93,6 +86,54 @@ impl Planner {
             }
         }
         Ok(budget(&uplinks, &pushes, &pulls, what_if, month))
+    }
+
+    /// Returns the pushes of a relay as loads, with the bit rates of their renditions.
+    fn pushes_of(&self, relay: &StoredRelay, feed_kbps: Option<u64>) -> Result<Vec<Push>, ServiceError> {
+        let measured = measured(&self.records.store.feed(&relay.feed)?);
+        let load = |name: &String| {
+            let destination = self.records.store.destination(name)?;
+            let protocol = stored_server(&destination.settings.server)?.protocol();
+            let adaptation = self.records.adaptation(relay, &destination)?;
+            let rendition = measured.as_ref().map(|measured| {
+                let requirements = Requirements {
+                    protocol,
+                    rules: adaptation.rules.as_deref(),
+                    limit: adaptation.limit,
+                    available_kbps: adaptation.available_kbps,
+                };
+                choose(measured, requirements, adaptation.adapt).rendition
+            });
+            Ok(Push {
+                relay: relay.name.clone(),
+                destination: name.clone(),
+                protocol,
+                media_kbps: rendition.and_then(|made| made.kbps(measured.as_ref()?)).or(feed_kbps),
+                uplinks: destination.settings.uplinks,
+            })
+        };
+        relay.destinations.iter().map(load).collect()
+    }
+
+    /// Returns the video bit rates that the uplinks leave for the pushes of a relay, by destination. Empty for a relay that
+    /// may not adapt its video.
+    pub(super) fn available_kbps(&self, relay: &StoredRelay) -> Result<BTreeMap<String, u32>, ServiceError> {
+        if relay.adapt != Adapt::All {
+            return Ok(BTreeMap::new());
+        }
+        let sent = self.records.sent_this_month()?;
+        let uplinks: Vec<Uplink> =
+            self.records.store.uplinks()?.iter().map(|kept| uplink(kept, &sent)).collect();
+        let mut others = Vec::new();
+        for other in self.records.stored_relays().iter() {
+            if other.wanted.is_running() && other.name != relay.name {
+                others.extend(self.pushes_of(other, self.media_kbps(&other.feed))?);
+            }
+        }
+        let own = self.pushes_of(relay, self.media_kbps(&relay.feed))?;
+        let available = shares(&uplinks, &others, &own).into_iter().zip(own);
+        let video = |kbps: u32| kbps.saturating_sub(AUDIO_KBPS);
+        Ok(available.filter_map(|(kbps, push)| Some((push.destination, video(kbps?)))).collect())
     }
 
     /// Returns the media bit rate of a feed: the present one, or the last measured one.

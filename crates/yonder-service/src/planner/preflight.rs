@@ -1,5 +1,6 @@
 //! Preflight: measures the feed, probes the servers, and checks the platforms' rules.
 
+use std::num::NonZero;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,9 +10,12 @@ use yonder_core::budget::WhatIf;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
     AudioFacts, Check as CoreCheck, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability,
-    VideoFacts, check_feed, check_push, check_uplinks, worst,
+    VideoFacts, check_feed, check_uplinks,
 };
-use yonder_engine::{CauseView, FeedSpec, ProbeReport, PushSpec, StreamView, SurveyRequest};
+use yonder_core::rendition::{Machine, Requirements, adaptation_for, check_adapted_push};
+use yonder_engine::{
+    CauseView, FeedSpec, ProbeReport, PushSpec, StreamView, SurveyRequest, codec_speed, is_h265_available,
+};
 use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
 use super::Planner;
@@ -151,7 +155,12 @@ impl Planner {
         feed: &FeedFacts,
         reached: Vec<(Reachability, Option<Reachability>)>,
     ) -> Result<Preflight, ServiceError> {
-        let mut checks = check_feed(feed);
+        if feed.cause.is_none() && feed.video.is_some() {
+            self.records.store.set_measured(&feed.name, feed)?;
+        }
+        let available = self.available_kbps(&plan.relay)?;
+        let machine = self.machine();
+        let mut checks: Vec<Check> = check_feed(feed).into_iter().map(check).collect();
         for (push, (main, backup)) in plan.pushes.iter().zip(reached) {
             let facts = PushFacts {
                 destination: push.spec.destination.clone(),
@@ -161,12 +170,25 @@ impl Planner {
                 main,
                 backup,
             };
-            let sheet = push.sheet.as_ref().map(|sheet| (sheet.name.as_str(), &sheet.rules));
-            checks.extend(check_push(feed, &facts, sheet));
+            let platform = push.sheet.as_ref().map(|sheet| sheet.name.as_str());
+            let requirements = Requirements {
+                protocol: facts.protocol,
+                rules: push.sheet.as_ref().map(|sheet| &sheet.rules),
+                limit: plan.relay.limits.get(&facts.destination).copied().unwrap_or_default(),
+                available_kbps: available.get(&push.spec.destination).copied(),
+            };
+            let adapt = plan.relay.adapt;
+            for checked in check_adapted_push(feed, &facts, platform, requirements, adapt, machine) {
+                let adapt = adaptation_for(&checked, feed, requirements, adapt);
+                checks.push(Check { adapt, ..check(checked) });
+            }
         }
         if let Some(kbps) = feed.video.as_ref().and_then(|video| video.kbps) {
             let audio = feed.audio.as_ref().and_then(|audio| audio.kbps).unwrap_or_default();
             self.note_rate(&feed.name, kbps + audio);
+        }
+        if available != plan.relay.available_kbps {
+            self.records.write(|transaction| transaction.set_available_kbps(&plan.relay.name, &available))?;
         }
         // Budget with this relay in addition to the running ones.
         let relays = self.records.stored_relays();
@@ -176,8 +198,9 @@ impl Planner {
             .filter(|relay| relay.wanted.is_running() || relay.name == plan.relay.name)
             .collect();
         let month = time::Calendar::now().month();
-        checks.extend(check_uplinks(&self.sum_of(&counted, WhatIf::default(), month)?));
-        let level = worst(&checks);
+        let uplinks = check_uplinks(&self.sum_of(&counted, WhatIf::default(), month)?);
+        checks.extend(uplinks.into_iter().map(check));
+        let level = checks.iter().map(|check| check.level).max().unwrap_or(CheckStatus::Pass);
         if level != CheckStatus::Fail {
             self.records.write(|transaction| transaction.mark_preflight_passed(&plan.relay))?;
         }
@@ -185,8 +208,20 @@ impl Planner {
             relay: plan.relay.name.clone(),
             level,
             at: time::text(std::time::SystemTime::now()),
-            checks: checks.into_iter().map(check).collect(),
+            checks,
         })
+    }
+}
+
+impl Planner {
+    /// Returns the processor of this machine.
+    fn machine(&self) -> Machine {
+        let cores = std::thread::available_parallelism().map_or(1, NonZero::get);
+        let cores = f64::from(u32::try_from(cores).unwrap_or(u32::MAX));
+        let used: f64 =
+            self.engine.running().1.iter().flat_map(|feed| &feed.renditions).map(|made| made.cpu_cores).sum();
+        let decodes_h265 = is_h265_available();
+        Machine { speed: codec_speed(), free_cores: (cores - used).max(0.0), decodes_h265 }
     }
 }
 
@@ -208,6 +243,7 @@ pub(super) fn check(check: CoreCheck) -> Check {
         level: check.level,
         reason: check.reason,
         next_step: check.next_step,
+        adapt: None,
     }
 }
 

@@ -14,7 +14,7 @@ use yonder_core::preflight::{
     AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, PushFacts, Reachability, VideoFacts, check_push,
     worst,
 };
-use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec};
+use yonder_engine::{Adaptation, FeedSpec, HoldSpec, PushSpec, RelaySpec};
 use yonder_ingest::{GradingReceiver, ReceiverConfig};
 
 use super::Planner;
@@ -110,13 +110,18 @@ impl Planner {
             Some(platform) => self.records.known_platform(Some(platform))?,
             None => destination.settings.platform.clone(),
         };
+        let sheet = platform.map(|platform| self.records.sheet(&platform)).transpose()?.flatten();
+        let adaptation = self.records.adaptation(&relay, &destination)?;
+        // The rules that are rehearsed may be those of another platform.
+        let rules = sheet.as_ref().map(|sheet| Arc::new(sheet.rules.clone()));
+        let adaptation = Adaptation { rules, ..adaptation };
         Ok(Plan {
             feed: self.records.dialable_feed_spec(&self.records.store.feed(&relay.feed)?)?,
-            push: self.records.push_spec(&destination)?,
+            push: PushSpec { adaptation, ..self.records.push_spec(&destination)? },
             protocol: server.protocol(),
             encrypted: is_encrypted(&server, &destination),
             over,
-            sheet: platform.map(|platform| self.records.sheet(&platform)).transpose()?.flatten(),
+            sheet,
             duration: Duration::from_secs(seconds.into()),
             relay: relay.name,
         })

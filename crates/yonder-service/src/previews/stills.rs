@@ -54,6 +54,22 @@ impl Previews {
         })
     }
 
+    /// Returns a still picture of what a running push sends: of the feed, or of its rendition.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`] for the relay, and [`ServiceError::NoStill`] while nothing is sent.
+    pub async fn push_still(&self, relay: &str, destination: &str) -> Result<Bytes, ServiceError> {
+        let relay = self.records.relay(relay)?.name;
+        let (engine, destination) = (self.engine.clone(), destination.to_owned());
+        let asked = self.engine.runtime().spawn(async move { engine.push_still(&relay, &destination).await });
+        let still = asked.await.map_err(|_| ServiceError::Internal("the still was interrupted"))?;
+        match still {
+            Some(Ok(still)) => Ok(still.jpeg),
+            Some(Err(error)) => Err(ServiceError::NoStill(error.to_string())),
+            None => Err(ServiceError::NoStill("nothing is sent there".to_owned())),
+        }
+    }
+
     /// Returns a still picture, from the cache or a new one.
     ///
     /// # Errors

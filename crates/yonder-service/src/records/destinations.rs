@@ -12,7 +12,7 @@ use yonder_api::{
     Secret, Stored,
 };
 use yonder_core::{RefusalRule, check_name};
-use yonder_engine::{PrivateAuthority, PushSpec};
+use yonder_engine::{Adaptation, PrivateAuthority, PushSpec};
 use yonder_store::{
     AddressSecrets, Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind,
     NewDestination as DestinationValues, NewSecrets, RecordKind, SealedSecret, SecretChange,
@@ -188,6 +188,8 @@ impl Records {
             uplinks,
             refusals: self.refusal_rules(settings.platform.as_deref())?,
             history: history(destination.history),
+            // That of a relay is added by its specification.
+            adaptation: Adaptation::NONE,
         })
     }
 

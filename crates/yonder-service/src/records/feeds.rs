@@ -3,6 +3,7 @@
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
 use yonder_core::check_name;
+use yonder_core::preflight::FeedFacts;
 use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{
@@ -84,7 +85,7 @@ impl Records {
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
         let secret_lost = credentials.is_err() || secrets.is_err();
         let spec = spec(&feed.settings, credentials.unwrap_or_default(), secrets.ok().as_ref())?;
-        Ok(FeedSpec { secret_lost, history: history(feed.history), ..spec })
+        Ok(FeedSpec { secret_lost, history: history(feed.history), measured: measured(feed), ..spec })
     }
 
     /// Returns the specification of a feed for a single dial of a survey or a still.
@@ -110,7 +111,7 @@ impl Records {
     pub(crate) fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref()).ok();
         let url = sub_url(&feed.settings, secrets.as_ref())?;
-        url.map(|url| Ok(FeedSpec { url, ..self.dialable_feed_spec(feed)? })).transpose()
+        url.map(|url| Ok(FeedSpec { url, measured: None, ..self.dialable_feed_spec(feed)? })).transpose()
     }
 }
 
@@ -266,6 +267,7 @@ fn spec(
         transport,
         pin: settings.pin,
         history: yonder_core::History::default(),
+        measured: None,
     })
 }
 
@@ -284,6 +286,12 @@ pub(crate) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>
     let main = spec(&settings, credentials, Some(&secrets))?;
     let sub = sub_url(&settings, Some(&secrets))?.map(|url| FeedSpec { url, ..main.clone() });
     Ok((main, sub))
+}
+
+/// Returns the last measurement of a feed.
+pub(crate) fn measured(feed: &StoredFeed) -> Option<FeedFacts> {
+    let measured = feed.measured.clone()?;
+    Some(FeedFacts { name: feed.settings.name.clone(), ..measured })
 }
 
 /// Converts the history to the core's type.

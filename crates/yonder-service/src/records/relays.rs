@@ -1,9 +1,13 @@
 //! Relays and their desired states.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
 use yonder_api::{NewRelay, Relay, RelayChange};
 use yonder_core::check_name;
-use yonder_engine::RelaySpec;
-use yonder_store::{DesiredState, RecordKind, Relay as StoredRelay};
+use yonder_core::rendition::{Limit, LimitError};
+use yonder_engine::{Adaptation, PushSpec, RelaySpec};
+use yonder_store::{DesiredState, Destination as StoredDestination, RecordKind, Relay as StoredRelay};
 
 use super::holding::{read_after, read_picture};
 use super::windows::{Times, set_times};
@@ -77,10 +81,31 @@ impl Records {
         let pushes = relay
             .destinations
             .iter()
-            .map(|name| self.push_spec(&self.store.destination(name)?))
-            .collect::<Result<Vec<_>, _>>()?;
+            .map(|name| {
+                let destination = self.store.destination(name)?;
+                let adaptation = self.adaptation(relay, &destination)?;
+                Ok(PushSpec { adaptation, ..self.push_spec(&destination)? })
+            })
+            .collect::<Result<Vec<_>, ServiceError>>()?;
         let hold = self.hold_spec(relay)?;
         Ok(RelaySpec { name: relay.name.clone(), feed, pushes, hold })
+    }
+
+    /// Returns the adaptation of a relay's feed for a destination.
+    ///
+    /// # Errors
+    /// If the records of its platform cannot be read.
+    pub(crate) fn adaptation(
+        &self,
+        relay: &StoredRelay,
+        destination: &StoredDestination,
+    ) -> Result<Adaptation, ServiceError> {
+        let settings = &destination.settings;
+        let sheet = settings.platform.as_deref().map(|platform| self.sheet(platform)).transpose()?.flatten();
+        let limit = relay.limits.get(&settings.name).copied().unwrap_or_default();
+        let rules = sheet.map(|sheet| Arc::new(sheet.rules));
+        let available_kbps = relay.available_kbps.get(&settings.name).copied();
+        Ok(Adaptation { adapt: relay.adapt, limit, rules, available_kbps })
     }
 }
 
@@ -100,7 +125,8 @@ impl Transaction<'_> {
         check_destinations(&new.to)?;
         let hold_after_ms = read_after(new.hold_after_s)?;
         let fresh = StoredRelay::new(name.clone(), new.feed.clone(), new.to.clone());
-        let mut relay = StoredRelay { hold_after_ms, ..fresh };
+        let limits = read_limits(new.limits.as_ref(), &new.to)?;
+        let mut relay = StoredRelay { hold_after_ms, limits, adapt: new.adapt.unwrap_or_default(), ..fresh };
         set_times(&mut relay, times)?;
         self.store.add_relay(&relay, time::now_s()).map_err(|error| self.explain(error))?;
         self.mark_all_relays();
@@ -125,8 +151,13 @@ impl Transaction<'_> {
         }
         if let Some(to) = change.to {
             check_destinations(&to)?;
+            after.limits.retain(|name, _| to.iter().any(|other| other.eq_ignore_ascii_case(name)));
             after.destinations = to;
         }
+        if let Some(limits) = &change.limits {
+            after.limits = read_limits(Some(limits), &after.destinations)?;
+        }
+        after.adapt = change.adapt.unwrap_or(after.adapt);
         if let Some(picture) = &change.holding_picture {
             self.set_holding_picture(name, read_picture(picture)?.as_deref())?;
         }
@@ -169,6 +200,20 @@ impl Transaction<'_> {
             return Err(ServiceError::ChangedMeanwhile(relay.name.clone()));
         }
         self.mark_relay(&relay.name);
+        Ok(())
+    }
+
+    /// Stores the media bit rates that the uplinks have left for the destinations of a relay.
+    ///
+    /// # Errors
+    /// If the records cannot be written.
+    pub(crate) fn set_available_kbps(
+        &self,
+        relay: &str,
+        available: &BTreeMap<String, u32>,
+    ) -> Result<(), ServiceError> {
+        self.store.set_available_kbps(relay, available)?;
+        self.mark_relay(relay);
         Ok(())
     }
 
@@ -223,6 +268,29 @@ impl Transaction<'_> {
         }
         Ok(())
     }
+}
+
+/// Reads the limits of destinations.
+fn read_limits(
+    limits: Option<&BTreeMap<String, String>>,
+    destinations: &[String],
+) -> Result<BTreeMap<String, Limit>, ServiceError> {
+    let hint = "Write a limit as 720p, 25fps or 2500kbit/s, or several of them with commas between.";
+    let mut read = BTreeMap::new();
+    for (name, text) in limits.into_iter().flatten() {
+        let Some(destination) = destinations.iter().find(|other| other.eq_ignore_ascii_case(name)) else {
+            let detail = format!("{name:?} is not a destination of this relay");
+            let hint = "Name a destination that the relay pushes to.";
+            return Err(ServiceError::Invalid { field: "limits", detail, hint });
+        };
+        let invalid = |error: LimitError| ServiceError::Invalid {
+            field: "limits",
+            detail: format!("{name}: {error}"),
+            hint,
+        };
+        read.insert(destination.clone(), text.parse().map_err(invalid)?);
+    }
+    Ok(read)
 }
 
 fn check_destinations(names: &[String]) -> Result<(), ServiceError> {

@@ -146,7 +146,14 @@ fn check_authorities() -> Check {
 
 fn check(check: &str, level: CheckStatus, reason: String, next_step: Option<&str>) -> Check {
     let check = check.to_owned();
-    Check { subject: "service".to_owned(), check, level, reason, next_step: next_step.map(str::to_owned) }
+    Check {
+        subject: "service".to_owned(),
+        check,
+        level,
+        reason,
+        next_step: next_step.map(str::to_owned),
+        adapt: None,
+    }
 }
 
 fn pass(word: &str, reason: String) -> Check {

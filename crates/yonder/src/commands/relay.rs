@@ -1,5 +1,6 @@
 //! `yonder relay …`
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -9,6 +10,7 @@ use base64::engine::general_purpose::STANDARD;
 use clap::{Args, Subcommand};
 use serde_json::json;
 use yonder_api::{BulkStart, NewRehearsal, NewRelay, Relay, RelayChange, Start, StartOutcome};
+use yonder_core::rendition::{Adapt, Limit, LimitError};
 
 use super::rates::{self, RatesArguments};
 use super::{preflight, status};
@@ -46,6 +48,41 @@ impl Times {
     }
 }
 
+/// Adaptation of a relay's feed.
+#[derive(Debug, Args)]
+pub(crate) struct Adaptation {
+    /// Parts of the feed to adapt for a platform that does not accept it as it is: none, audio (default) or all.
+    #[arg(long, value_name = "WHAT", value_parser = read_adapt)]
+    adapt: Option<Adapt>,
+    /// Limit of the video for a destination, such as "Bramble TV=720p,25fps,2500kbit/s"; repeatable. "none" removes all.
+    #[arg(long = "limit", value_name = "DESTINATION=LIMIT", value_parser = read_limit)]
+    limits: Vec<(String, String)>,
+}
+
+impl Adaptation {
+    fn limits(&self) -> Option<BTreeMap<String, String>> {
+        (!self.limits.is_empty())
+            .then(|| self.limits.iter().filter(|(name, _)| !name.is_empty()).cloned().collect())
+    }
+}
+
+/// Parses a name of [`Adapt`].
+fn read_adapt(text: &str) -> Result<Adapt, String> {
+    Adapt::from_name(text).ok_or_else(|| "give none, audio or all".to_owned())
+}
+
+/// Parses a destination with its limit; an empty name for "none".
+fn read_limit(text: &str) -> Result<(String, String), String> {
+    if text == "none" {
+        return Ok((String::new(), String::new()));
+    }
+    // Names may contain an equals sign, limits do not.
+    let (name, limit) =
+        text.rsplit_once('=').ok_or("give a destination and its limit, such as \"Bramble TV=720p\"")?;
+    let limit: Limit = limit.parse().map_err(|error: LimitError| error.to_string())?;
+    Ok((name.to_owned(), limit.to_string()))
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum RelayCommand {
     /// Add a relay, which is off until it is started.
@@ -63,6 +100,8 @@ pub(crate) enum RelayCommand {
         hold_after: Option<u32>,
         #[command(flatten)]
         times: Times,
+        #[command(flatten)]
+        adaptation: Adaptation,
     },
     /// List all relays.
     List,
@@ -92,6 +131,8 @@ pub(crate) enum RelayCommand {
         holding_picture: Option<PathBuf>,
         #[command(flatten)]
         times: Times,
+        #[command(flatten)]
+        adaptation: Adaptation,
     },
     /// Run the checks before a start. Takes some seconds; no key is sent.
     Preflight {
@@ -162,7 +203,7 @@ pub(crate) enum RelayCommand {
 
 pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        RelayCommand::Add { name, feed, to, hold_after, times } => {
+        RelayCommand::Add { name, feed, to, hold_after, times, adaptation } => {
             let new = NewRelay {
                 name,
                 feed,
@@ -171,12 +212,14 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
                 on_air: times.windows(),
                 quiet_minute: times.quiet(),
                 zone: times.zone,
+                limits: adaptation.limits(),
+                adapt: adaptation.adapt,
             };
             show(&client.post(&["relays"], &new)?)
         }
         RelayCommand::List => list(&client.get::<Vec<_>>(&["relays"])?),
         RelayCommand::Show { name } => show(&client.get(&["relays", &name])?),
-        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, times } => {
+        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, times, adaptation } => {
             let change = RelayChange {
                 name: rename,
                 feed,
@@ -185,6 +228,8 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
                 on_air: times.windows(),
                 quiet_minute: times.quiet(),
                 zone: times.zone,
+                limits: adaptation.limits(),
+                adapt: adaptation.adapt,
                 holding_picture: holding_picture.as_deref().map(read_picture).transpose()?,
             };
             show(&client.patch(&["relays", &name], &change)?)

@@ -3,7 +3,10 @@
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
-use yonder_api::{CauseFacts, FeedState, OnAir, PushState, Relay, RelayEvent, Status};
+use yonder_api::{
+    CauseFacts, FeedState, OnAir, PushRendition, PushState, Relay, RelayEvent, RenditionVideo, Status,
+};
+use yonder_core::rendition::AudioSource;
 use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, ServerRole};
 
 use crate::client::Client;
@@ -155,6 +158,12 @@ pub(crate) fn describe(relay: &Relay, color: bool) -> String {
             text += &format!("    {}: {}\n", push.destination, colorize(warning, Tone::Wait, color));
         }
     }
+    for push in &relay.pushes {
+        if let Some(rendition) = &push.rendition {
+            let adapted = rendition_text(rendition);
+            text += &format!("    {}: {}\n", push.destination, colorize(&adapted, Tone::Quiet, color));
+        }
+    }
     let mut shown: Vec<&CauseFacts> = Vec::new();
     let causes = relay.feed.cause.iter().chain(relay.pushes.iter().filter_map(|push| push.cause.as_ref()));
     for cause in causes {
@@ -244,6 +253,32 @@ fn push_facts(push: &PushState) -> String {
         facts.push(format!("{} ms behind", grouped(push.backlog_ms)));
     }
     facts.join(", ")
+}
+
+/// Formats the version of the feed that a push sends.
+fn rendition_text(rendition: &PushRendition) -> String {
+    let mut parts = Vec::new();
+    if let Some(video) = &rendition.video {
+        let RenditionVideo { codec, width, height, fps, kbps, .. } = video;
+        parts.push(format!("{codec} {width}×{height}, {fps} fps, {}", rate(u64::from(*kbps))));
+    }
+    if let Some(audio) = &rendition.audio {
+        let source = if audio.source == AudioSource::Silence { " of silence" } else { "" };
+        parts.push(format!(
+            "{}{source}, {} Hz, {} kbit/s",
+            audio.codec,
+            grouped(u64::from(audio.rate_hz)),
+            audio.kbps
+        ));
+    }
+    let mut text = format!("adapted: {}; {:.1} % of one core", parts.join("; "), rendition.cpu_cores * 100.0);
+    if rendition.shared_by > 1 {
+        text += &format!(", shared by {} pushes", rendition.shared_by);
+    }
+    if rendition.frames_skipped > 0 {
+        text += &format!(", {} frames skipped", grouped(rendition.frames_skipped));
+    }
+    text
 }
 
 fn rate(kbps: u64) -> String {

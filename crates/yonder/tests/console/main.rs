@@ -10,6 +10,7 @@ mod crowd;
 mod own_tls;
 mod pages;
 mod path;
+mod renditions;
 mod roles;
 #[path = "../support/mod.rs"]
 mod support;

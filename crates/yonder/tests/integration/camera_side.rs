@@ -129,7 +129,7 @@ fn stand_ins_are_found_added_and_given_faults() {
     let found = service.must(&["feed", "find", "--at", &at], "");
     assert!(found.contains("tunnel") && found.contains("H.265") && found.contains("640x360"), "{found}");
     let added = json(&service.must(&["feed", "find", "--at", &at, "--add", "all", "--json"], ""));
-    assert_eq!(added.as_array().unwrap().len(), 5, "{added:#}");
+    assert_eq!(added.as_array().unwrap().len(), 7, "{added:#}");
     let name = added.as_array().unwrap().iter().find(|feed| !feed["sub_url"].is_null()).unwrap();
     let name = name["name"].as_str().unwrap();
     let good = json(&service.must(&["feed", "survey", name, "--for", "2s", "--json"], ""));

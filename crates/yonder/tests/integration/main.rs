@@ -20,6 +20,7 @@ mod people;
 mod platform_side;
 mod power_cuts;
 mod record;
+mod renditions;
 mod secrets;
 #[path = "../support/mod.rs"]
 mod support;

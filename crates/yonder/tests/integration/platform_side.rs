@@ -106,6 +106,7 @@ fn a_failed_preflight_keeps_a_relay_off_until_it_is_forced() {
     let (service, world) = (Service::start(), World::start());
     service.set_up_line(&world);
     service.must(&["destination", "edit", "Bramble", "--platform", "Thistle Stage"], "");
+    service.must(&["relay", "edit", "Line", "--adapt", "none"], "");
     let refused = service.run(&["relay", "start", "Line"]);
     let output = text(&refused.stderr);
     assert_eq!(refused.status.code(), Some(1));

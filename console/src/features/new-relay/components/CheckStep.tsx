@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 
 import { isFail } from "../../../lib/states";
 import { call } from "../../../api/client";
-import type { NewRelay, Relay } from "../../../api/types";
+import type { Check, NewRelay, Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
@@ -13,7 +13,7 @@ import { ErrorMessage, fieldError } from "../../../ui/ErrorMessage";
 import { Field } from "../../../ui/Field";
 import { JobStep } from "../../../ui/JobStep";
 import { relaysQuery, useSwitch } from "../../lines";
-import { usePreflight } from "../../relay";
+import { useEditRelay, usePreflight } from "../../relay";
 import type { StepProps } from "../NewRelayPage";
 
 /** Names, checks and starts the relay. */
@@ -31,6 +31,14 @@ export function CheckStep({ draft, change, onStarted }: StepProps & { onStarted:
       {isOurs ? <Ready relay={relay} onStarted={onStarted} /> : <NameIt draft={draft} change={change} />}
     </Card>
   );
+}
+
+type Adapt = NonNullable<Check["adapt"]>;
+
+/** The adaptation that solves all failed checks that one can solve; null without any. */
+function wantedAdaptation(checks: readonly Check[]): Adapt | null {
+  const wanted = checks.map((check) => check.adapt ?? null).filter((adapt) => adapt !== null);
+  return wanted.includes("all") ? "all" : (wanted[0] ?? null);
 }
 
 function sameNames(relay: Relay, to: readonly string[]): boolean {
@@ -73,7 +81,10 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
         void navigate(`/relays/${encodeURIComponent(relay.name)}`);
       },
     });
+  const edit = useEditRelay(relay.name, relay.revision);
   const checks = preflight.data;
+  const adapt = wantedAdaptation(checks?.checks ?? []);
+  const adaptAndCheck = (what: Adapt) => edit.mutate({ adapt: what }, { onSuccess: () => preflight.mutate() });
   const failed = checks !== undefined && isFail(checks.level);
   return (
     <div className="grid gap-4">
@@ -95,8 +106,14 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
       {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {checks !== undefined && <Checks checks={checks.checks} />}
       {change.error !== null && <ErrorMessage error={change.error} />}
+      {edit.error !== null && <ErrorMessage error={edit.error} />}
       {checks !== undefined && (
         <div className="flex flex-wrap justify-end gap-2">
+          {adapt !== null && (
+            <Button kind="plain" disabled={edit.isPending || preflight.isPending} onClick={() => adaptAndCheck(adapt)}>
+              {adapt === "all" ? "Adapt audio and video" : "Adapt audio"}
+            </Button>
+          )}
           {failed && (
             <Button kind="danger" disabled={change.isPending} onClick={() => start("force")}>
               Start anyway

@@ -9,6 +9,7 @@ import { RekeyDialog } from "../../destinations";
 import { CauseNote } from "../../lines";
 import { May } from "../../session";
 import { DialSteps } from "./DialSteps";
+import { Rendition } from "./Rendition";
 import { RemovePush } from "./RemovePush";
 
 const RTMP: readonly DialStepName[] = [
@@ -62,6 +63,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
         <small className="text-[13px] font-normal text-quiet">{needs(relay, push)}</small>
       </p>
       {push.cause != null && isTroubled && <CauseNote note={{ cause: push.cause, about: [push.destination] }} />}
+      {push.rendition != null && <Rendition relay={relay} destination={push.destination} rendition={push.rendition} />}
       {push.warning != null && <p className="text-[13px] text-lag">{push.warning}</p>}
       {push.retry_in_s != null && (
         <p className="text-[13px] text-wait">Next attempt in {untilRetry(push.retry_in_s)}.</p>

@@ -2,10 +2,22 @@ import { useState, type ReactNode } from "react";
 
 import type { Relay, RelayChange } from "../../../api/types";
 import { fieldError } from "../../../ui/ErrorMessage";
-import { Field, TextField } from "../../../ui/Field";
+import { Field, SelectField, TextField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useEditRelay } from "../queries";
 import { HoldingPicture } from "./HoldingPicture";
+
+type Adapt = NonNullable<RelayChange["adapt"]>;
+
+const ADAPTATIONS: readonly { value: Adapt; label: string }[] = [
+  { value: "none", label: "Nothing" },
+  { value: "audio", label: "Audio" },
+  { value: "all", label: "Audio and video" },
+];
+
+function asAdapt(value: string): Adapt {
+  return ADAPTATIONS.find((each) => each.value === value)?.value ?? "audio";
+}
 
 type Props = { relay: Relay; onDone: (relay: Relay) => void };
 
@@ -18,6 +30,8 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
   const [windows, setWindows] = useState((relay.on_air?.windows ?? []).join("\n"));
   const [zone, setZone] = useState(relay.on_air?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
   const [quiet, setQuiet] = useState(relay.quiet_minute ?? "");
+  const [adapt, setAdapt] = useState(relay.adapt ?? "audio");
+  const [limits, setLimits] = useState<Record<string, string>>(relay.limits ?? {});
   const submit = () => {
     const lines = windows
       .split("\n")
@@ -28,6 +42,8 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
       hold_after_s: Number(hold),
       on_air: lines,
       quiet_minute: quiet,
+      adapt,
+      limits: Object.fromEntries(Object.entries(limits).filter(([, limit]) => limit.trim() !== "")),
       // Times mean something in a zone only; without any the zone is left as it is.
       ...(lines.length > 0 || quiet !== "" ? { zone } : {}),
     };
@@ -80,6 +96,27 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
           error={fieldErrorOf("quiet_minute")}
         />
       </div>
+      <SelectField
+        label="Adapt for platforms"
+        value={adapt}
+        onChange={(event) => setAdapt(asAdapt(event.target.value))}
+        choices={ADAPTATIONS}
+        help="What may be encoded again for a platform that does not accept the feed as it is. Audio takes one or two percent of a processor core, video about half a core."
+      />
+      {adapt === "all" && (
+        <div className="grid gap-4 sm:grid-cols-2">
+          {relay.pushes.map(({ destination }) => (
+            <Field
+              key={destination}
+              label={`Limit for ${destination}`}
+              placeholder="720p,25fps,2500kbit/s"
+              value={limits[destination] ?? ""}
+              onChange={(event) => setLimits({ ...limits, [destination]: event.target.value })}
+              error={fieldErrorOf("limits")?.includes(destination) === true ? fieldErrorOf("limits") : null}
+            />
+          ))}
+        </div>
+      )}
       <HoldingPicture relay={relay} />
     </Form>
   );

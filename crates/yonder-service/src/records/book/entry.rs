@@ -146,6 +146,8 @@ impl Transaction<'_> {
             on_air: Some(new.on_air.unwrap_or_default()),
             zone: Some(new.zone.unwrap_or_else(own_zone)),
             quiet_minute: or_none(new.quiet_minute),
+            adapt: Some(new.adapt.unwrap_or_default()),
+            limits: Some(new.limits.unwrap_or_default()),
             // Pictures are not in a site book.
             holding_picture: None,
         };

@@ -1,5 +1,7 @@
 //! Export of all settings as a site book, without secrets but with references to them.
 
+use std::collections::BTreeMap;
+
 use yonder_api::{
     NewAlert, NewContact, NewDestination, NewFeed, NewPlatform, NewRelay, NewUplink, SealedSecret, SiteBook,
     Transport,
@@ -132,6 +134,8 @@ impl Records {
         let seconds = relay.hold_after_ms.map_or(0, |ms| ms / 1_000);
         // The zone is omitted without any times.
         let has_times = !relay.on_air.is_empty() || relay.quiet_minute.is_some();
+        let limits: BTreeMap<String, String> =
+            relay.limits.into_iter().map(|(name, limit)| (name, limit.to_string())).collect();
         Ok(NewRelay {
             name: relay.name,
             feed: relay.feed,
@@ -140,6 +144,8 @@ impl Records {
             on_air: Some(relay.on_air),
             zone: has_times.then_some(relay.zone),
             quiet_minute: relay.quiet_minute,
+            adapt: Some(relay.adapt),
+            limits: (!limits.is_empty()).then_some(limits),
         })
     }
 

@@ -11,6 +11,7 @@ use yonder_api::{
     Transport,
 };
 use yonder_core::grade::ChannelReport;
+use yonder_core::rendition::Adapt;
 use yonder_service::{Service, ServiceError, Transaction};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
@@ -20,12 +21,28 @@ use yonder_sim::{
 /// User name of all cameras.
 const CAMERA_USER: &str = "rail";
 
-/// Feeds with the channels that they are pushed to.
-const LINES: [(&str, &[&str]); 4] = [
-    ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
-    ("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
-    ("Engine Shed", &["Bramble TV Workshop"]),
-    ("Bandstand", &["Bramble TV Music"]),
+/// Feed with the channels that it is pushed to.
+struct Line {
+    feed: &'static str,
+    channels: &'static [&'static str],
+    adapt: Adapt,
+}
+
+impl Line {
+    const fn new(feed: &'static str, channels: &'static [&'static str]) -> Self {
+        Self { feed, channels, adapt: Adapt::Audio }
+    }
+}
+
+/// The Level Crossing has 1080 lines and no audio, which Thistle Stage does not accept, and the Signal Box G.711, which no
+/// platform accepts.
+const LINES: [Line; 6] = [
+    Line::new("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
+    Line::new("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
+    Line::new("Engine Shed", &["Bramble TV Workshop"]),
+    Line::new("Bandstand", &["Bramble TV Music"]),
+    Line { feed: "Level Crossing", channels: &["Thistle Stage Crossing"], adapt: Adapt::All },
+    Line::new("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
 ];
 
 /// Uplink of the demo.
@@ -110,7 +127,7 @@ impl Railway {
             })
             .collect::<std::io::Result<Vec<_>>>()
             .context("a stand-in camera cannot be started")?;
-        let channels = LINES.iter().flat_map(|(_, channels)| *channels);
+        let channels = LINES.iter().flat_map(|line| line.channels);
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_text(20))).collect();
         let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
@@ -170,17 +187,22 @@ impl Railway {
                 })?;
             }
         }
-        for (feed, channels) in LINES {
+        for Line { feed, channels, adapt } in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
             if records.relay(feed).is_ok() {
-                let change =
-                    RelayChange { feed: Some(feed.to_owned()), to: Some(to), ..RelayChange::default() };
+                let change = RelayChange {
+                    feed: Some(feed.to_owned()),
+                    to: Some(to),
+                    adapt: Some(adapt),
+                    ..RelayChange::default()
+                };
                 records.edit_relay(feed, change)?;
             } else {
                 records.add_relay(&NewRelay {
                     name: feed.to_owned(),
                     feed: feed.to_owned(),
                     to,
+                    adapt: Some(adapt),
                     ..NewRelay::default()
                 })?;
             }
