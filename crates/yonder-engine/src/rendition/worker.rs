@@ -20,7 +20,7 @@ use super::speed::cpu_time;
 const MAX_QUEUE: usize = 2_048;
 
 /// Maximum wait of a frame for the thread: a slower one skips frames.
-const MAX_WAIT: Duration = Duration::from_secs(2);
+const MAX_WAIT: Duration = Duration::from_secs(4);
 /// The same for the GOP with which the thread starts.
 const MAX_CATCH_UP: Duration = Duration::from_secs(15);
 

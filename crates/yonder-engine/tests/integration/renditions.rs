@@ -271,8 +271,8 @@ async fn overloaded_rendition_skips_frames_and_recovers() {
     world.engine.apply(spec);
     world.wait_live().await;
     world.flow(12).await;
-    world.engine.stall_renditions("relay", Duration::from_secs(5));
-    let view = world.wait("lagging", 10, |view| view.pushes[0].state == PushPhase::Lagging).await;
+    world.engine.stall_renditions("relay", Duration::from_secs(8));
+    let view = world.wait("lagging", 15, |view| view.pushes[0].state == PushPhase::Lagging).await;
     assert_eq!(push_code(&view, 0), "push.rendition-overloaded");
     assert_eq!(view.pushes[1].state, PushPhase::Live);
     world.wait("live again", 40, |view| view.pushes[0].state == PushPhase::Live).await;

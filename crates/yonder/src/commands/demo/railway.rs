@@ -26,11 +26,13 @@ struct Line {
     feed: &'static str,
     channels: &'static [&'static str],
     adapt: Adapt,
+    /// Limit of the video for each channel.
+    limit: Option<&'static str>,
 }
 
 impl Line {
     const fn new(feed: &'static str, channels: &'static [&'static str]) -> Self {
-        Self { feed, channels, adapt: Adapt::Audio }
+        Self { feed, channels, adapt: Adapt::Audio, limit: None }
     }
 }
 
@@ -41,7 +43,12 @@ const LINES: [Line; 6] = [
     Line::new("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
     Line::new("Engine Shed", &["Bramble TV Workshop"]),
     Line::new("Bandstand", &["Bramble TV Music"]),
-    Line { feed: "Level Crossing", channels: &["Thistle Stage Crossing"], adapt: Adapt::All },
+    Line {
+        feed: "Level Crossing",
+        channels: &["Thistle Stage Crossing"],
+        adapt: Adapt::All,
+        limit: Some("480p,1200kbit/s"),
+    },
     Line::new("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
 ];
 
@@ -187,13 +194,15 @@ impl Railway {
                 })?;
             }
         }
-        for Line { feed, channels, adapt } in LINES {
+        for Line { feed, channels, adapt, limit } in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
+            let limits = limit.map(|limit| to.iter().map(|name| (name.clone(), limit.to_owned())).collect());
             if records.relay(feed).is_ok() {
                 let change = RelayChange {
                     feed: Some(feed.to_owned()),
                     to: Some(to),
                     adapt: Some(adapt),
+                    limits,
                     ..RelayChange::default()
                 };
                 records.edit_relay(feed, change)?;
@@ -203,6 +212,7 @@ impl Railway {
                     feed: feed.to_owned(),
                     to,
                     adapt: Some(adapt),
+                    limits,
                     ..NewRelay::default()
                 })?;
             }
