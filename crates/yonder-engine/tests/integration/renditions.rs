@@ -281,33 +281,3 @@ async fn overloaded_rendition_skips_frames_and_recovers() {
     world.engine.shutdown().await;
     world.assert_pictures_exact("two", "/crossing");
 }
-
-/// The platform reads at half the rate of the rendition, and later without limit.
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn bit_rate_follows_the_path_to_the_platform() {
-    let world = world();
-    let mut spec = relay(&world, "/crossing", &adaptation(Adapt::All, "450kbit/s"));
-    // Audio as it is: none.
-    let mut optional = rules();
-    optional.audio.needed = false;
-    optional.video.max_lines = Some(720);
-    spec.pushes.truncate(1);
-    spec.pushes[0].adaptation.rules = Some(Arc::new(optional));
-    world.engine.apply(spec);
-    world.wait("live", 20, |view| view.pushes[0].state == PushPhase::Live).await;
-    let kbps =
-        |view: &yonder_engine::RelayView| view.pushes[0].rendition.and_then(|made| made.video_kbps).unwrap();
-    tokio::time::sleep(Duration::from_secs(5)).await;
-    assert_eq!(kbps(&world.engine.relay("relay").unwrap()), 450);
-    world.platform.change(|faults| faults.slow = Some(30_000));
-    // The platform's receive buffer is filled first.
-    world.wait("a lower rate", 40, |view| kbps(view) <= 230).await;
-    tokio::time::sleep(Duration::from_secs(5)).await;
-    let dropped = || world.engine.relay("relay").unwrap().pushes[0].frames_dropped;
-    let before = dropped();
-    tokio::time::sleep(Duration::from_secs(10)).await;
-    assert_eq!(dropped(), before, "frames are dropped in spite of the lower rate");
-    world.platform.change(|faults| faults.slow = None);
-    world.wait("the full rate", 60, |view| kbps(view) == 450).await;
-    world.engine.shutdown().await;
-}

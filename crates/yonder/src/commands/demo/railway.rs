@@ -11,7 +11,6 @@ use yonder_api::{
     Transport,
 };
 use yonder_core::grade::ChannelReport;
-use yonder_core::rendition::Adapt;
 use yonder_service::{Service, ServiceError, Transaction};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
@@ -21,35 +20,14 @@ use yonder_sim::{
 /// User name of all cameras.
 const CAMERA_USER: &str = "rail";
 
-/// Feed with the channels that it is pushed to.
-struct Line {
-    feed: &'static str,
-    channels: &'static [&'static str],
-    adapt: Adapt,
-    /// Limit of the video for each channel.
-    limit: Option<&'static str>,
-}
-
-impl Line {
-    const fn new(feed: &'static str, channels: &'static [&'static str]) -> Self {
-        Self { feed, channels, adapt: Adapt::Audio, limit: None }
-    }
-}
-
-/// The Level Crossing has 1080 lines and no audio, which Thistle Stage does not accept, and the Signal Box G.711, which no
-/// platform accepts.
-const LINES: [Line; 6] = [
-    Line::new("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
-    Line::new("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
-    Line::new("Engine Shed", &["Bramble TV Workshop"]),
-    Line::new("Bandstand", &["Bramble TV Music"]),
-    Line {
-        feed: "Level Crossing",
-        channels: &["Thistle Stage Crossing"],
-        adapt: Adapt::All,
-        limit: Some("480p,1200kbit/s"),
-    },
-    Line::new("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
+/// Feeds with the channels that they are pushed to. The Signal Box has G.711, which no platform accepts: its audio is adapted.
+/// The Level Crossing is not pushed, since adapting its 1080 lines for Thistle Stage takes a good part of a small machine.
+const LINES: [(&str, &[&str]); 5] = [
+    ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
+    ("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
+    ("Engine Shed", &["Bramble TV Workshop"]),
+    ("Bandstand", &["Bramble TV Music"]),
+    ("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
 ];
 
 /// Uplink of the demo.
@@ -134,7 +112,7 @@ impl Railway {
             })
             .collect::<std::io::Result<Vec<_>>>()
             .context("a stand-in camera cannot be started")?;
-        let channels = LINES.iter().flat_map(|line| line.channels);
+        let channels = LINES.iter().flat_map(|(_, channels)| *channels);
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_text(20))).collect();
         let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
@@ -194,25 +172,17 @@ impl Railway {
                 })?;
             }
         }
-        for Line { feed, channels, adapt, limit } in LINES {
+        for (feed, channels) in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
-            let limits = limit.map(|limit| to.iter().map(|name| (name.clone(), limit.to_owned())).collect());
             if records.relay(feed).is_ok() {
-                let change = RelayChange {
-                    feed: Some(feed.to_owned()),
-                    to: Some(to),
-                    adapt: Some(adapt),
-                    limits,
-                    ..RelayChange::default()
-                };
+                let change =
+                    RelayChange { feed: Some(feed.to_owned()), to: Some(to), ..RelayChange::default() };
                 records.edit_relay(feed, change)?;
             } else {
                 records.add_relay(&NewRelay {
                     name: feed.to_owned(),
                     feed: feed.to_owned(),
                     to,
-                    adapt: Some(adapt),
-                    limits,
                     ..NewRelay::default()
                 })?;
             }
