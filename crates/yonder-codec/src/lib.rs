@@ -52,7 +52,7 @@ mod interleaver;
 mod rendition;
 mod video;
 
-pub use audio::{AudioTarget, AudioTranscoder, EncodedFrame};
+pub use audio::{AudioTarget, AudioTranscoder, EncodedFrame, can_decode};
 pub use error::CodecError;
 pub use rendition::{RenditionTarget, RenditionTranscoder};
 pub use video::{EncodedPicture, VideoTarget, VideoTranscoder, encode_sample, is_h265_available};

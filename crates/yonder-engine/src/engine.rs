@@ -384,7 +384,8 @@ impl Engine {
                 FeedHandle::start(setup, spec.clone(), &self.runtime, Arc::clone(&self.media), thread);
             RunningFeed { handle, spec: spec.clone(), thread, relays: BTreeMap::new() }
         });
-        if !feed.spec.is_same(&spec) {
+        // Renditions are chosen by the last measurement.
+        if !feed.spec.is_same(&spec) || feed.spec.measured != spec.measured {
             feed.handle.send(FeedCommand::SetSpec(Box::new(spec.clone())));
         }
         feed.spec = spec;

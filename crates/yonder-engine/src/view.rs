@@ -74,6 +74,8 @@ pub struct AudioView {
     pub rate_hz: u32,
     /// Channels.
     pub channels: u8,
+    /// A rendition can decode it.
+    pub is_decodable: bool,
 }
 
 /// Transport of RTP packets.

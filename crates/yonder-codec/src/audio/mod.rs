@@ -11,4 +11,5 @@ mod test_signal;
 mod transcoder;
 mod vo_aacenc;
 
+pub use decoder::can_decode;
 pub use transcoder::{AudioTarget, AudioTranscoder, EncodedFrame};

@@ -84,6 +84,13 @@ pub struct AudioFacts {
     pub channels: u32,
     /// Kilobits per second, where measured.
     pub kbps: Option<u64>,
+    /// A rendition can decode it; true unless known otherwise.
+    #[serde(default = "is_true")]
+    pub is_decodable: bool,
+}
+
+fn is_true() -> bool {
+    true
 }
 
 /// Measured feed. Only its streams are serialized.

@@ -17,7 +17,8 @@ fn video() -> VideoFacts {
 }
 
 fn feed() -> FeedFacts {
-    let audio = AudioFacts { codec: "AAC".into(), rate_hz: 48_000, channels: 2, kbps: Some(96) };
+    let audio =
+        AudioFacts { codec: "AAC".into(), rate_hz: 48_000, channels: 2, kbps: Some(96), is_decodable: true };
     FeedFacts { name: "Summit Station".into(), cause: None, video: Some(video()), audio: Some(audio) }
 }
 

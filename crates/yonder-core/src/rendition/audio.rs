@@ -66,7 +66,8 @@ impl AudioRendition {
     /// Returns the facts of the audio.
     pub(super) fn facts(self) -> AudioFacts {
         let Self { rate_hz, channels, kbps } = self;
-        AudioFacts { codec: CODEC.to_owned(), rate_hz, channels, kbps: Some(kbps.into()) }
+        let (codec, kbps) = (CODEC.to_owned(), Some(kbps.into()));
+        AudioFacts { codec, rate_hz, channels, kbps, is_decodable: true }
     }
 }
 
@@ -88,7 +89,8 @@ pub(super) fn choose(
     let rules = requirements.rules.map_or(&none, |rules| &rules.audio);
     let needs = needs(audio, requirements.protocol, rules);
     let is_encodable = rules.codecs.is_empty() || rules.codecs.iter().any(|codec| codec == CODEC);
-    if needs.is_empty() || !is_encodable {
+    let is_decodable = audio.is_none_or(|audio| audio.is_decodable);
+    if needs.is_empty() || !is_encodable || !is_decodable {
         return (None, needs);
     }
     let (feed_rate, feed_channels) =

@@ -149,6 +149,7 @@ mod tests {
                 rate_hz: 8_000,
                 channels: 1,
                 kbps: Some(64),
+                is_decodable: true,
             }),
         }
     }

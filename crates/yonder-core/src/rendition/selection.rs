@@ -55,6 +55,7 @@ mod tests {
             rate_hz,
             channels: 1,
             kbps: None,
+            is_decodable: true,
         });
         FeedFacts { name: "Thistle Cutting".into(), cause: None, video: Some(video), audio }
     }

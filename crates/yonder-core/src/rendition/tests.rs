@@ -19,12 +19,24 @@ fn feed() -> FeedFacts {
             b_frames: Some(false),
             open_gop: false,
         }),
-        audio: Some(AudioFacts { codec: "AAC".into(), rate_hz: 48_000, channels: 2, kbps: Some(128) }),
+        audio: Some(AudioFacts {
+            codec: "AAC".into(),
+            rate_hz: 48_000,
+            channels: 2,
+            kbps: Some(128),
+            is_decodable: true,
+        }),
     }
 }
 
 fn g711() -> Option<AudioFacts> {
-    Some(AudioFacts { codec: "G.711 A-law".into(), rate_hz: 8_000, channels: 1, kbps: Some(64) })
+    Some(AudioFacts {
+        codec: "G.711 A-law".into(),
+        rate_hz: 8_000,
+        channels: 1,
+        kbps: Some(64),
+        is_decodable: true,
+    })
 }
 
 fn sheet() -> RuleSheet {
@@ -111,7 +123,8 @@ fn sampling_rate_is_one_that_platform_and_encoder_support(
     let mut rules = sheet();
     rules.audio.rates_hz = accepted.to_vec();
     rules.audio.codecs = vec!["AAC".into()];
-    let audio = AudioFacts { codec: "Opus".into(), rate_hz: feed_rate, channels: 2, kbps: None };
+    let audio =
+        AudioFacts { codec: "Opus".into(), rate_hz: feed_rate, channels: 2, kbps: None, is_decodable: true };
     let choice = choose(&FeedFacts { audio: Some(audio), ..feed() }, requirements(&rules), Adapt::Audio);
     assert_eq!(choice.rendition.audio.unwrap().rate_hz, expected);
 }
@@ -131,6 +144,14 @@ fn video_is_adapted_only_if_that_is_allowed() {
     assert_eq!((video.width, video.height, video.frame_divisor), (1_920, 1_080, 1));
     assert!((3_000..=6_000).contains(&video.kbps), "{video:?}");
     assert!(choice.unsolved.is_empty() && choice.rendition.audio.is_none());
+}
+
+#[test]
+fn audio_without_a_decoder_is_sent_as_it_is() {
+    let audio =
+        AudioFacts { codec: "AAC".into(), rate_hz: 24_000, channels: 2, kbps: None, is_decodable: false };
+    let choice = choose(&FeedFacts { audio: Some(audio), ..feed() }, requirements(&sheet()), Adapt::Audio);
+    assert!(choice.rendition.is_original() && choice.unsolved.len() == 1);
 }
 
 #[test]
@@ -256,7 +277,7 @@ prop_compose! {
                 b_frames: Some(b_frames),
                 open_gop,
             }),
-            audio: audio.map(|(codec, rate_hz)| AudioFacts { codec: codec.into(), rate_hz, channels, kbps: Some(300) }),
+            audio: audio.map(|(codec, rate_hz)| AudioFacts { codec: codec.into(), rate_hz, channels, kbps: Some(300), is_decodable: true }),
         }
     }
 }

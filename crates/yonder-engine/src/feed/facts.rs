@@ -1,5 +1,6 @@
 //! Facts of a feed for the choice of renditions.
 
+use yonder_codec::can_decode;
 use yonder_core::preflight::{AudioFacts, FeedFacts, VideoFacts};
 use yonder_media::{FrameRate, StreamHeaders};
 
@@ -30,7 +31,7 @@ pub(super) fn facts(spec: &FeedSpec, headers: &StreamHeaders) -> FeedFacts {
         let measured = measured.and_then(|measured| measured.audio.as_ref());
         let is_same = |other: &&AudioFacts| other.codec == codec && other.rate_hz == rate_hz;
         let kbps = measured.filter(is_same).and_then(|measured| measured.kbps);
-        AudioFacts { codec: codec.to_owned(), rate_hz, channels, kbps }
+        AudioFacts { codec: codec.to_owned(), rate_hz, channels, kbps, is_decodable: can_decode(audio) }
     });
     FeedFacts { name: spec.name.clone(), cause: None, video, audio }
 }
@@ -59,13 +60,27 @@ mod tests {
     }
 
     #[test]
+    fn audio_without_a_decoder_is_a_fact() {
+        // AAC Main, 44.1 kHz, stereo.
+        let audio = AudioConfig::aac(vec![0x0a, 0x10].into()).unwrap();
+        let now = facts(&spec(None), &StreamHeaders { video: None, audio: Some(audio) });
+        assert!(!now.audio.unwrap().is_decodable);
+    }
+
+    #[test]
     fn measured_rates_count_for_the_same_stream_only() {
         let audio = AudioConfig::G711 { law: Law::A, sample_rate: 8_000, channels: 1 };
         let headers = StreamHeaders { video: None, audio: Some(audio) };
         let now = facts(&spec(None), &headers);
         assert_eq!((now.video, now.audio.clone().unwrap().kbps), (None, None));
         let measured = |codec: &str| {
-            let audio = AudioFacts { codec: codec.into(), rate_hz: 8_000, channels: 1, kbps: Some(64) };
+            let audio = AudioFacts {
+                codec: codec.into(),
+                rate_hz: 8_000,
+                channels: 1,
+                kbps: Some(64),
+                is_decodable: true,
+            };
             FeedFacts { name: String::new(), cause: None, video: None, audio: Some(audio) }
         };
         let kbps = |codec| facts(&spec(Some(measured(codec))), &headers).audio.unwrap().kbps;

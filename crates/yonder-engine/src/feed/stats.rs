@@ -206,6 +206,7 @@ impl FeedStats {
             codec: audio.codec_name(),
             rate_hz: audio.sample_rate(),
             channels: audio.channels(),
+            is_decodable: yonder_codec::can_decode(audio),
         })
     }
 }

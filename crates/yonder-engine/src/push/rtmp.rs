@@ -1,8 +1,7 @@
 //! RTMP connection of a push, with or without TLS.
 //!
 //! Frames are written by the feed's actor in the poll that has read them. What the socket does not accept stays in the
-//! output's ring, where a backlog can be evaluated. output's ring, where a backlog can be evaluated, and not in a
-//! buffer of its own.
+//! output's ring, where a backlog can be evaluated, and not in a buffer of its own.
 
 use std::io::{self, ErrorKind};
 use std::sync::Arc;

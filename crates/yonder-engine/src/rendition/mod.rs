@@ -47,7 +47,7 @@ impl Renditions {
         }
         for stage in &mut self.stages {
             let count = used.iter().filter(|rendition| **rendition == stage.rendition).count();
-            stage.shared_by = u32::try_from(count).unwrap_or(u32::MAX);
+            stage.set_shared_by(u32::try_from(count).unwrap_or(u32::MAX));
         }
     }
 

@@ -76,6 +76,20 @@ impl RenditionStage {
         }
     }
 
+    /// Sets the number of pushes that use it. The bit rate follows the network path of a single push only: with more of them
+    /// it is the planned one.
+    pub(super) fn set_shared_by(&mut self, count: u32) {
+        self.shared_by = count;
+        let planned = self.rendition.video.map(|video| video.kbps);
+        if count > 1
+            && let (Some(kbps), Some(worker)) = (planned, &self.worker)
+            && self.rate.as_ref().is_some_and(|rate| rate.kbps() != kbps)
+            && worker.set_video_kbps(kbps)
+        {
+            self.rate = Some(RateController::new(kbps));
+        }
+    }
+
     /// Returns the time of the next start; `None` while it runs.
     pub(super) fn start_at(&self) -> Option<Duration> {
         self.machine.start_at()

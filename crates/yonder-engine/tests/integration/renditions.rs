@@ -213,6 +213,7 @@ async fn holding_picture_of_a_rendition_survives_a_restart_without_the_camera() 
             rate_hz: audio.rate_hz,
             channels: audio.channels.into(),
             kbps: None,
+            is_decodable: true,
         }),
     });
     world.engine.apply(spec);

@@ -49,6 +49,7 @@ fn facts(feed: &FeedView) -> Option<FeedFacts> {
         rate_hz: audio.rate_hz,
         channels: audio.channels.into(),
         kbps: None,
+        is_decodable: audio.is_decodable,
     });
     Some(FeedFacts { name: feed.name.clone(), cause: None, video: Some(video), audio })
 }

@@ -158,7 +158,12 @@ impl Planner {
         if feed.cause.is_none() && feed.video.is_some() {
             self.records.store.set_measured(&feed.name, feed)?;
         }
-        let available = self.available_kbps(&plan.relay)?;
+        // A running relay keeps its renditions: other rates would make its pushes reconnect at the next change.
+        let available = if plan.relay.wanted.is_running() {
+            plan.relay.available_kbps.clone()
+        } else {
+            self.available_kbps(&plan.relay)?
+        };
         let machine = self.machine();
         let mut checks: Vec<Check> = check_feed(feed).into_iter().map(check).collect();
         for (push, (main, backup)) in plan.pushes.iter().zip(reached) {
@@ -267,6 +272,7 @@ fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
         rate_hz: audio.rate_hz,
         channels: audio.channels.into(),
         kbps: measured.map(|measured| measured.audio_kbps),
+        is_decodable: audio.is_decodable,
     });
     let cause = stream.cause.as_ref();
     let cause = cause.map(|cause| Problem { message: cause.message.clone(), hint: cause.hint.clone() });

@@ -251,6 +251,7 @@ fn check_report(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
         rate_hz: audio.rate_hz,
         channels: audio.channels.into(),
         kbps: Some(report.audio_kbps),
+        is_decodable: true,
     });
     let feed = FeedFacts { name: plan.relay.clone(), cause: None, video, audio };
     let push = PushFacts {

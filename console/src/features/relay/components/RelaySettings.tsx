@@ -101,7 +101,7 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
         value={adapt}
         onChange={(event) => setAdapt(asAdapt(event.target.value))}
         choices={ADAPTATIONS}
-        help="What may be encoded again for a platform that does not accept the feed as it is. Audio takes one or two percent of a processor core, video about half a core."
+        help="What may be encoded again for a platform that does not accept the feed as it is. Audio takes a few percent of a processor core, video much more: the preflight estimates it."
       />
       {adapt === "all" && (
         <div className="grid gap-4 sm:grid-cols-2">

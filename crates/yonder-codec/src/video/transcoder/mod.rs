@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use bytes::Bytes;
-use yonder_media::{AccessUnit, Payload, TICKS_PER_SECOND, VideoCodec, VideoConfig};
+use yonder_media::{AccessUnit, Payload, TICKS_PER_SECOND, VideoConfig};
 
 use crate::error::CodecError;
 
@@ -175,12 +175,6 @@ impl VideoTranscoder {
     /// Returns the next encoded picture.
     pub fn next_picture(&mut self) -> Option<EncodedPicture> {
         self.output.pictures.pop_front()
-    }
-
-    /// Returns true if the library that decodes a codec is available.
-    #[must_use]
-    pub fn supports(codec: VideoCodec) -> bool {
-        codec == VideoCodec::H264 || super::is_h265_available()
     }
 }
 

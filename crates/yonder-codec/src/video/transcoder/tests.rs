@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 
 use rstest::rstest;
-use yonder_media::Track;
+use yonder_media::{Track, VideoCodec};
 use yonder_sim::{LoopMedia, railway_feeds, tunnel_media};
 
 use super::*;
