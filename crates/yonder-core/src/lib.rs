@@ -36,6 +36,7 @@ pub mod series;
 mod supervision;
 mod survey;
 mod ticks;
+pub mod tuning;
 
 pub use cause::{Cause, CauseCode, FaultDomain};
 pub use condition::{Action, Condition, ConditionLevel, Part, PartCause, action_of};

@@ -48,6 +48,10 @@ pub struct Profile {
     pub keyframe_every: Option<u32>,
     /// Audio codec.
     pub audio: Option<String>,
+    /// Token of the video encoder configuration.
+    pub video_encoder: String,
+    /// Token of the audio encoder configuration.
+    pub audio_encoder: Option<String>,
 }
 
 impl Profile {
@@ -115,6 +119,8 @@ fn profile(element: &Element, service: MediaService) -> Option<Profile> {
         kbps: encoder.number_at(&["RateControl", "BitrateLimit"]).and_then(whole).filter(|kbps| *kbps > 0),
         keyframe_every: length.filter(|frames| *frames > 0),
         audio: body.child(audio).and_then(|audio| audio.text_at(&["Encoding"])).map(str::to_owned),
+        video_encoder: encoder.attribute("token").unwrap_or_default().to_owned(),
+        audio_encoder: body.child(audio).and_then(|audio| audio.attribute("token")).map(str::to_owned),
     })
 }
 
@@ -162,10 +168,10 @@ mod tests {
         let profiles = read(
             "<E><GetProfilesResponse><Profiles token='p0'><Name>main</Name>\
              <VideoSourceConfiguration><SourceToken>lens</SourceToken></VideoSourceConfiguration>\
-             <VideoEncoderConfiguration><Encoding>H264</Encoding><Resolution><Width>1280</Width><Height>720</Height></Resolution>\
+             <VideoEncoderConfiguration token='e0'><Encoding>H264</Encoding><Resolution><Width>1280</Width><Height>720</Height></Resolution>\
              <RateControl><FrameRateLimit>25</FrameRateLimit><BitrateLimit>2048</BitrateLimit></RateControl>\
              <H264><GovLength>50</GovLength></H264></VideoEncoderConfiguration>\
-             <AudioEncoderConfiguration><Encoding>AAC</Encoding></AudioEncoderConfiguration></Profiles>\
+             <AudioEncoderConfiguration token='a0'><Encoding>AAC</Encoding></AudioEncoderConfiguration></Profiles>\
              <Profiles token='p1'><Name>data only</Name></Profiles></GetProfilesResponse></E>",
             MediaService::Media,
         );
@@ -180,6 +186,8 @@ mod tests {
             kbps: Some(2048),
             keyframe_every: Some(50),
             audio: Some("AAC".into()),
+            video_encoder: "e0".into(),
+            audio_encoder: Some("a0".into()),
         };
         assert_eq!(profiles, vec![expected]);
         assert_eq!(profiles[0].keyframe_interval_s(), Some(2.0));

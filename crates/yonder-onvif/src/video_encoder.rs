@@ -4,21 +4,13 @@ use std::ops::RangeInclusive;
 
 use quick_xml::escape::escape;
 
+use crate::configuration::{MAX_CONFIGURATIONS, MAX_OPTIONS, configuration, set_text, whole};
 use crate::media::MediaService;
 use crate::soap::Fault;
 use crate::xml::Element;
 
-/// Namespace of the elements of a configuration.
-const SCHEMA: &str = "http://www.onvif.org/ver10/schema";
-/// Maximum number of configurations, and of options of one.
-const MAX_CONFIGURATIONS: usize = 512;
-const MAX_OPTIONS: usize = 64;
 /// Maximum number of frame sizes of one codec.
 const MAX_SIZES: usize = 128;
-/// Attributes of a configuration that are sent back.
-const ATTRIBUTES: [&str; 6] =
-    ["token", "GovLength", "AnchorFrameDistance", "Profile", "GuaranteedFrameRate", "Signed"];
-
 /// Video encoder configuration of a device.
 #[derive(Debug, Clone, PartialEq)]
 pub struct VideoEncoder {
@@ -44,7 +36,7 @@ pub struct VideoEncoder {
 
 /// Options of a device for one codec. A missing range or an empty list means that the device does not say.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct EncoderOptions {
+pub struct VideoEncoderOptions {
     /// Codec, like `H264` or `H265`.
     pub codec: String,
     /// Frame sizes as width and height.
@@ -59,7 +51,7 @@ pub struct EncoderOptions {
 
 /// Change of a video encoder; what is `None` stays.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct EncoderChange {
+pub struct VideoEncoderChange {
     /// Codec.
     pub codec: Option<String>,
     /// Width and height.
@@ -74,7 +66,7 @@ pub struct EncoderChange {
 
 /// Returns the request for all video encoder configurations.
 #[must_use]
-pub fn encoders_request(service: MediaService) -> String {
+pub fn video_encoders_request(service: MediaService) -> String {
     format!("<GetVideoEncoderConfigurations xmlns=\"{}\"/>", service.namespace())
 }
 
@@ -82,7 +74,7 @@ pub fn encoders_request(service: MediaService) -> String {
 ///
 /// # Errors
 /// SOAP fault of the device.
-pub fn read_encoders(answer: &Element, service: MediaService) -> Result<Vec<VideoEncoder>, Fault> {
+pub fn read_video_encoders(answer: &Element, service: MediaService) -> Result<Vec<VideoEncoder>, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
     }
@@ -110,13 +102,9 @@ fn encoder(element: &Element, service: MediaService) -> Option<VideoEncoder> {
     })
 }
 
-fn whole(number: f64) -> Option<u32> {
-    format!("{number:.0}").parse().ok()
-}
-
 /// Returns the request for the options of a video encoder configuration.
 #[must_use]
-pub fn options_request(service: MediaService, token: &str) -> String {
+pub fn video_options_request(service: MediaService, token: &str) -> String {
     format!(
         "<GetVideoEncoderConfigurationOptions xmlns=\"{}\"><ConfigurationToken>{}</ConfigurationToken>\
          </GetVideoEncoderConfigurationOptions>",
@@ -129,7 +117,10 @@ pub fn options_request(service: MediaService, token: &str) -> String {
 ///
 /// # Errors
 /// SOAP fault of the device.
-pub fn read_options(answer: &Element, service: MediaService) -> Result<Vec<EncoderOptions>, Fault> {
+pub fn read_video_options(
+    answer: &Element,
+    service: MediaService,
+) -> Result<Vec<VideoEncoderOptions>, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
     }
@@ -145,11 +136,11 @@ pub fn read_options(answer: &Element, service: MediaService) -> Result<Vec<Encod
 }
 
 /// Parses H.264 of the first service. Its range of bit rates came with an extension.
-fn options_of_media(options: &Element) -> Option<EncoderOptions> {
+fn options_of_media(options: &Element) -> Option<VideoEncoderOptions> {
     let h264 = options.child("H264")?;
     let extended = options.child("Extension").and_then(|extension| extension.child("H264"));
     let fps = h264.child("FrameRateRange");
-    Some(EncoderOptions {
+    Some(VideoEncoderOptions {
         codec: "H264".to_owned(),
         sizes: sizes(h264),
         fps: fps
@@ -162,13 +153,13 @@ fn options_of_media(options: &Element) -> Option<EncoderOptions> {
     })
 }
 
-fn options_of_media2(options: &Element) -> Option<EncoderOptions> {
+fn options_of_media2(options: &Element) -> Option<VideoEncoderOptions> {
     let numbers = |name: &str| -> Vec<f64> {
         let list = options.attribute(name).unwrap_or_default();
         list.split_whitespace().filter_map(|number| number.parse().ok()).collect()
     };
     let keyframes: Vec<u32> = numbers("GovLengthRange").into_iter().filter_map(whole).collect();
-    Some(EncoderOptions {
+    Some(VideoEncoderOptions {
         codec: options.text_at(&["Encoding"])?.to_ascii_uppercase(),
         sizes: sizes(options),
         fps: numbers("FrameRatesSupported"),
@@ -196,7 +187,11 @@ fn range(element: &Element) -> Option<RangeInclusive<u32>> {
 
 /// Returns the request that changes a video encoder. What the change does not mention is sent as the device has it.
 #[must_use]
-pub fn set_request(service: MediaService, encoder: &VideoEncoder, change: &EncoderChange) -> String {
+pub fn set_video_request(
+    service: MediaService,
+    encoder: &VideoEncoder,
+    change: &VideoEncoderChange,
+) -> String {
     let namespace = service.namespace();
     let configuration = configuration(&changed(service, encoder, change));
     let persistence = match service {
@@ -208,7 +203,7 @@ pub fn set_request(service: MediaService, encoder: &VideoEncoder, change: &Encod
     )
 }
 
-/// Parses the response to [`set_request`].
+/// Parses the response to [`set_video_request`].
 ///
 /// # Errors
 /// SOAP fault of the device.
@@ -217,19 +212,19 @@ pub fn read_set(answer: &Element) -> Result<(), Fault> {
 }
 
 /// Returns the configuration with a change applied.
-fn changed(service: MediaService, encoder: &VideoEncoder, change: &EncoderChange) -> Element {
+fn changed(service: MediaService, encoder: &VideoEncoder, change: &VideoEncoderChange) -> Element {
     let mut element = encoder.element.clone();
     let order = order(service);
     if let Some(codec) = &change.codec {
-        set(&mut element, order, &["Encoding"], codec);
+        set_text(&mut element, order, &["Encoding"], codec);
         if *codec != encoder.codec {
             // Profiles of the other codec.
             element.attributes.retain(|(name, _)| name != "Profile");
         }
     }
     if let Some((width, height)) = change.size {
-        set(&mut element, order, &["Resolution", "Width"], &width.to_string());
-        set(&mut element, order, &["Resolution", "Height"], &height.to_string());
+        set_text(&mut element, order, &["Resolution", "Width"], &width.to_string());
+        set_text(&mut element, order, &["Resolution", "Height"], &height.to_string());
     }
     if let Some(fps) = change.fps {
         let text = match service {
@@ -237,14 +232,14 @@ fn changed(service: MediaService, encoder: &VideoEncoder, change: &EncoderChange
             MediaService::Media => format!("{:.0}", fps.max(1.0)),
             MediaService::Media2 => fps.to_string(),
         };
-        set(&mut element, order, &["RateControl", "FrameRateLimit"], &text);
+        set_text(&mut element, order, &["RateControl", "FrameRateLimit"], &text);
     }
     if let Some(kbps) = change.kbps {
-        set(&mut element, order, &["RateControl", "BitrateLimit"], &kbps.to_string());
+        set_text(&mut element, order, &["RateControl", "BitrateLimit"], &kbps.to_string());
     }
     if let Some(frames) = change.keyframe_every {
         match service {
-            MediaService::Media => set(&mut element, order, &["H264", "GovLength"], &frames.to_string()),
+            MediaService::Media => set_text(&mut element, order, &["H264", "GovLength"], &frames.to_string()),
             MediaService::Media2 => {
                 element.attributes.retain(|(name, _)| name != "GovLength");
                 element.attributes.push(("GovLength".to_owned(), frames.to_string()));
@@ -252,24 +247,6 @@ fn changed(service: MediaService, encoder: &VideoEncoder, change: &EncoderChange
         }
     }
     element
-}
-
-/// Sets the text of the element at a path of names. Missing elements are added before those that follow in the schema.
-fn set(element: &mut Element, order: &[&str], path: &[&str], text: &str) {
-    let Some((name, rest)) = path.split_first() else {
-        text.clone_into(&mut element.text);
-        return;
-    };
-    let at = element.children.iter().position(|child| child.name == *name).unwrap_or_else(|| {
-        let place = |name: &str| order.iter().position(|known| *known == name).unwrap_or(order.len());
-        let later = |child: &Element| place(&child.name) > place(name);
-        let at = element.children.iter().position(later).unwrap_or(element.children.len());
-        element.children.insert(at, Element { name: (*name).to_owned(), ..Element::default() });
-        at
-    });
-    if let Some(child) = element.children.get_mut(at) {
-        set(child, order, rest, text);
-    }
 }
 
 /// Returns the elements of a configuration in the order of the schema.
@@ -304,28 +281,6 @@ fn order(service: MediaService) -> &'static [&'static str] {
     }
 }
 
-/// Writes a configuration. Its elements are in the namespace of the schema.
-fn configuration(element: &Element) -> String {
-    let attributes: String = element
-        .attributes
-        .iter()
-        .filter(|(name, _)| ATTRIBUTES.contains(&name.as_str()))
-        .map(|(name, value)| format!(" {name}=\"{}\"", escape(value.as_str())))
-        .collect();
-    let children: String =
-        element.children.iter().map(|child| written(child, &format!(" xmlns=\"{SCHEMA}\""))).collect();
-    format!("<Configuration{attributes}>{children}</Configuration>")
-}
-
-fn written(element: &Element, namespace: &str) -> String {
-    let Element { name, text, children, attributes } = element;
-    let constant = attributes.iter().find(|(name, _)| name == "ConstantBitRate");
-    let constant = constant.map(|(_, value)| format!(" ConstantBitRate=\"{}\"", escape(value.as_str())));
-    let content: String = children.iter().map(|child| written(child, "")).collect();
-    let text = escape(text.as_str());
-    format!("<{name}{namespace}{}>{text}{content}</{name}>", constant.unwrap_or_default())
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -347,7 +302,7 @@ mod tests {
 
     fn read(text: &str, service: MediaService) -> VideoEncoder {
         let answer = Element::parse(text.as_bytes()).unwrap();
-        read_encoders(&answer, service).unwrap().remove(0)
+        read_video_encoders(&answer, service).unwrap().remove(0)
     }
 
     /// Reads the configuration of a request as the device would.
@@ -373,9 +328,12 @@ mod tests {
     #[test]
     fn change_keeps_everything_else() {
         let before = read(MEDIA, MediaService::Media);
-        let change =
-            EncoderChange { kbps: Some(3_000), keyframe_every: Some(50), ..EncoderChange::default() };
-        let request = set_request(MediaService::Media, &before, &change);
+        let change = VideoEncoderChange {
+            kbps: Some(3_000),
+            keyframe_every: Some(50),
+            ..VideoEncoderChange::default()
+        };
+        let request = set_video_request(MediaService::Media, &before, &change);
         assert!(
             request.contains("<Name xmlns=\"http://www.onvif.org/ver10/schema\">main</Name>"),
             "{request}"
@@ -394,15 +352,15 @@ mod tests {
     #[test]
     fn another_codec_has_no_profile_of_the_former_one() {
         let before = read(MEDIA2, MediaService::Media2);
-        let change = EncoderChange {
+        let change = VideoEncoderChange {
             codec: Some("H264".into()),
             size: Some((1_280, 720)),
             fps: Some(25.0),
             keyframe_every: Some(50),
-            ..EncoderChange::default()
+            ..VideoEncoderChange::default()
         };
         let (after, element) =
-            sent(&set_request(MediaService::Media2, &before, &change), MediaService::Media2);
+            sent(&set_video_request(MediaService::Media2, &before, &change), MediaService::Media2);
         let VideoEncoder { codec, width, height, fps, keyframe_every, kbps, .. } = &after;
         assert_eq!((codec.as_str(), *width, *height, *fps), ("H264", 1_280, 720, Some(25.0)));
         assert_eq!((*keyframe_every, *kbps, element.attribute("Profile")), (Some(50), Some(6_000), None));
@@ -416,8 +374,10 @@ mod tests {
             <Resolution><Width>640</Width><Height>360</Height></Resolution><SessionTimeout>PT1S</SessionTimeout>\
             </Configurations></GetVideoEncoderConfigurationsResponse></E>";
         let before = read(text, MediaService::Media);
-        let change = EncoderChange { kbps: Some(500), keyframe_every: Some(20), ..EncoderChange::default() };
-        let (_, element) = sent(&set_request(MediaService::Media, &before, &change), MediaService::Media);
+        let change =
+            VideoEncoderChange { kbps: Some(500), keyframe_every: Some(20), ..VideoEncoderChange::default() };
+        let (_, element) =
+            sent(&set_video_request(MediaService::Media, &before, &change), MediaService::Media);
         let names: Vec<&str> = element.children.iter().map(|child| child.name.as_str()).collect();
         assert_eq!(names, ["Name", "Encoding", "Resolution", "RateControl", "H264", "SessionTimeout"]);
     }
@@ -430,9 +390,10 @@ mod tests {
             <GovLengthRange><Min>1</Min><Max>400</Max></GovLengthRange><FrameRateRange><Min>1</Min><Max>25</Max></FrameRateRange>\
             </H264><Extension><H264><BitrateRange><Min>32</Min><Max>16384</Max></BitrateRange></H264></Extension></Options>\
             </GetVideoEncoderConfigurationOptionsResponse></E>";
-        let read =
-            |text: &str, service| read_options(&Element::parse(text.as_bytes()).unwrap(), service).unwrap();
-        let expected = EncoderOptions {
+        let read = |text: &str, service| {
+            read_video_options(&Element::parse(text.as_bytes()).unwrap(), service).unwrap()
+        };
+        let expected = VideoEncoderOptions {
             codec: "H264".into(),
             sizes: vec![(1_920, 1_080), (1_280, 720)],
             fps: vec![1.0, 25.0],
@@ -450,7 +411,7 @@ mod tests {
         };
         let name = "GetVideoEncoderConfigurationOptionsResponse";
         let media2 = format!("<E><{name}>{}{}</{name}></E>", options("H264"), options("H265"));
-        let h265 = EncoderOptions { codec: "H265".into(), ..expected.clone() };
+        let h265 = VideoEncoderOptions { codec: "H265".into(), ..expected.clone() };
         assert_eq!(read(&media2, MediaService::Media2), [expected, h265]);
     }
 
@@ -471,11 +432,11 @@ mod tests {
         fn any_response_is_parsed_or_refused(data in "(<[/]?(E|GetVideoEncoderConfigurationsResponse|Configurations token='p'|Encoding|Resolution|Width|H264|Options|Fault)>|[0-9a-z ]){0,30}") {
             if let Ok(answer) = Element::parse(format!("<E>{data}</E>").as_bytes()) {
                 for service in [MediaService::Media, MediaService::Media2] {
-                    for encoder in read_encoders(&answer, service).unwrap_or_default() {
-                        let change = EncoderChange { kbps: Some(1), keyframe_every: Some(2), ..EncoderChange::default() };
-                        prop_assert!(Element::parse(set_request(service, &encoder, &change).as_bytes()).is_ok());
+                    for encoder in read_video_encoders(&answer, service).unwrap_or_default() {
+                        let change = VideoEncoderChange { kbps: Some(1), keyframe_every: Some(2), ..VideoEncoderChange::default() };
+                        prop_assert!(Element::parse(set_video_request(service, &encoder, &change).as_bytes()).is_ok());
                     }
-                    let _ = read_options(&answer, service);
+                    let _ = read_video_options(&answer, service);
                 }
             }
         }
