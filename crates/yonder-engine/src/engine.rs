@@ -13,9 +13,11 @@ use tokio::time::timeout;
 use yonder_address::ServerAddress;
 use yonder_core::preflight::FeedFacts;
 use yonder_core::rendition::{Rendition, Selection};
+use yonder_core::tuning::EncoderSettings;
 use yonder_media::Frame;
 
 use crate::clock::Clock;
+use crate::device::{self, CameraTarget, EncoderReport, SetReport, TuneError};
 use crate::feed::{FeedCommand, FeedHandle, FeedSetup};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::lease::LeaseRegistry;
@@ -348,6 +350,34 @@ impl Engine {
     /// When dropped, pending requests complete in the background, within some seconds.
     pub async fn find(&self, request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
         find::find(request).await
+    }
+
+    /// Reads the encoder configuration of the camera at a feed's address.
+    ///
+    /// # Errors
+    /// [`TuneError`].
+    ///
+    /// # Cancel safety
+    /// When dropped, pending requests complete in the background, within half a minute.
+    pub async fn read_encoder(&self, target: CameraTarget) -> Result<EncoderReport, TuneError> {
+        device::read_encoder(target).await
+    }
+
+    /// Changes the encoder configuration of the camera at a feed's address. Only settings that differ are sent.
+    /// `must_be_offered` refuses those that the camera does not offer.
+    ///
+    /// # Errors
+    /// [`TuneError`]; the configuration is unchanged then, unless the camera has applied it without an answer.
+    ///
+    /// # Cancel safety
+    /// When dropped, the change completes in the background.
+    pub async fn set_encoder(
+        &self,
+        target: CameraTarget,
+        settings: EncoderSettings,
+        must_be_offered: bool,
+    ) -> Result<SetReport, TuneError> {
+        device::set_encoder(target, settings, must_be_offered).await
     }
 
     /// Ends everything in order, within three seconds: the pushes of each feed before the feed.

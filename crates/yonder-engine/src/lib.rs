@@ -9,6 +9,7 @@ mod children;
 mod clock;
 mod connect;
 mod deadline;
+mod device;
 mod driver;
 mod engine;
 mod feed;
@@ -34,6 +35,7 @@ mod tls;
 mod view;
 
 pub use clock::Clock;
+pub use device::{CameraTarget, ChangedElsewhere, EncoderReport, SetReport, TuneError};
 pub use engine::Engine;
 #[cfg(debug_assertions)]
 pub use feed::PanicPlace;

@@ -3,6 +3,7 @@
 
 mod camera;
 mod device;
+mod encoding;
 mod listener;
 mod media;
 mod platform;
@@ -10,10 +11,11 @@ mod railway;
 mod tls;
 
 pub use camera::{
-    CAMERA_COMMANDS, Camera, CameraConfig, CameraFaults, CameraStream, Description, Impairment, Marker,
-    Oddities, SignIn, Transports,
+    CAMERA_COMMANDS, Camera, CameraConfig, CameraEncoders, CameraFaults, CameraStream, Description,
+    Impairment, Marker, Oddities, SignIn, Transports,
 };
-pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
+pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn, EncoderQuirk};
+pub use encoding::StreamSettings;
 pub use media::{LoopAudio, LoopFrame, LoopMedia, MediaError};
 pub use platform::{
     Limits, PLATFORM_COMMANDS, Platform, PlatformConfig, PlatformFaults, Recording, SrtConfig, Stage,

@@ -127,6 +127,14 @@ async fn at_hosts(hosts: &[String], wait: Duration) -> Result<Vec<Candidate>, Fi
     Ok(candidates)
 }
 
+/// Returns the possible addresses of the device service at a host.
+///
+/// # Errors
+/// [`FindError`].
+pub(crate) async fn services_at(host: &str, wait: Duration) -> Result<Vec<String>, FindError> {
+    Ok(at_host(host, wait).await?.into_iter().flat_map(|candidate| candidate.services).collect())
+}
+
 /// Finds the device at one host: by a unicast probe, or at the default address.
 async fn at_host(at: &str, wait: Duration) -> Result<Vec<Candidate>, FindError> {
     let at = at.trim();

@@ -7,18 +7,16 @@ use std::time::Duration;
 use tokio::net::UdpSocket;
 use tokio::task::JoinSet;
 use tokio::time::{Instant, timeout_at};
-use url::Url;
 use uuid::Uuid;
 use yonder_onvif::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
 
 use crate::connect;
+use crate::device::{default_service, with_host};
 
 /// Times of the repetitions of a probe, since datagrams may be lost.
 const REPEATS: [Duration; 3] = [Duration::ZERO, Duration::from_millis(150), Duration::from_millis(500)];
 /// Maximum size of a response.
 const MAX_ANSWER: usize = 64 * 1024;
-/// Default path of the device service (ONVIF Core, 5.1.1).
-const DEFAULT_PATH: &str = "/onvif/device_service";
 
 /// Device to be queried.
 #[derive(Debug, Clone)]
@@ -34,9 +32,7 @@ pub(super) struct Candidate {
 impl Candidate {
     /// Creates a candidate at the default address of a host.
     pub(super) fn with_default_port(host: &str, port: Option<u16>) -> Self {
-        let authority = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
-        let port = port.map(|port| format!(":{port}")).unwrap_or_default();
-        let services = vec![format!("http://{authority}{port}{DEFAULT_PATH}")];
+        let services = vec![default_service(host, port)];
         Self { host: host.to_owned(), services, name: None, hardware: None }
     }
 
@@ -51,14 +47,6 @@ impl Candidate {
         }
         Self { host, services, name: found.name, hardware: found.hardware }
     }
-}
-
-/// Replaces the host of a web address; `None` for anything else.
-pub(super) fn with_host(address: &str, host: &str) -> Option<String> {
-    let mut url = Url::parse(address).ok().filter(Url::has_host)?;
-    let host = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
-    url.set_host(Some(&host)).ok()?;
-    Some(url.into())
 }
 
 /// Probes all networks of this machine.
@@ -143,19 +131,4 @@ async fn ask(
         }
     }
     found
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("http://192.168.77.20/onvif/device", "192.0.2.7", "http://192.0.2.7/onvif/device")]
-    #[case("http://192.168.77.20:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
-    #[case("http://[fe80::1]:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
-    #[case("https://cam.local", "2001:db8::7", "https://[2001:db8::7]/")]
-    fn host_is_replaced_and_port_is_kept(#[case] reported: &str, #[case] host: &str, #[case] here: &str) {
-        assert_eq!(with_host(reported, host).as_deref(), Some(here));
-    }
 }

@@ -24,4 +24,5 @@ mod srt_path;
 mod support;
 mod survey;
 mod transport;
+mod tuning;
 mod uplinks;

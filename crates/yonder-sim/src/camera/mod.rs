@@ -21,11 +21,13 @@ use parking_lot::Mutex;
 use secrecy::SecretString;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
+use yonder_codec::CodecError;
 
 pub use fault_commands::CAMERA_COMMANDS;
 pub(crate) use fault_commands::per_mille;
 pub use faults::{CameraFaults, Description, Impairment, Marker, Oddities, SignIn, Transports};
 
+use crate::encoding::StreamSettings;
 use crate::listener::RestartableListener;
 use crate::media::LoopMedia;
 use crate::tls::Certificate;
@@ -59,7 +61,10 @@ pub struct CameraConfig {
 /// State that all sessions of a camera share.
 #[derive(Debug)]
 pub(crate) struct Shared {
-    streams: HashMap<String, Arc<LoopMedia>>,
+    /// Streams as configured, by path.
+    originals: HashMap<String, Arc<LoopMedia>>,
+    /// Streams as the encoders send them, by path.
+    streams: watch::Sender<HashMap<String, Arc<LoopMedia>>>,
     account: Mutex<Option<(String, SecretString)>>,
     faults: watch::Sender<CameraFaults>,
     certificate: Option<Certificate>,
@@ -114,6 +119,25 @@ impl Shared {
     }
 }
 
+/// Control of a camera's encoders.
+#[derive(Debug, Clone)]
+pub struct CameraEncoders(Arc<Shared>);
+
+impl CameraEncoders {
+    /// Encodes a stream with other settings. Its sessions end when it is ready, as with most cameras. Takes some seconds.
+    ///
+    /// # Errors
+    /// [`CodecError`] for settings that it cannot encode.
+    pub fn set(&self, path: &str, settings: &StreamSettings) -> Result<(), CodecError> {
+        let Some(original) = self.0.originals.get(path) else { return Ok(()) };
+        let media = Arc::new(original.encoded(settings)?);
+        self.0.streams.send_modify(|streams| {
+            streams.insert(path.to_owned(), media);
+        });
+        Ok(())
+    }
+}
+
 /// Camera that runs until it is dropped.
 #[derive(Debug)]
 pub struct Camera {
@@ -127,9 +151,11 @@ impl Camera {
     /// # Errors
     /// When the port cannot be bound.
     pub fn start(config: CameraConfig) -> io::Result<Self> {
-        let streams = config.streams.into_iter().map(|stream| (stream.path, stream.media)).collect();
+        let streams: HashMap<_, _> =
+            config.streams.into_iter().map(|stream| (stream.path, stream.media)).collect();
         let shared = Arc::new(Shared {
-            streams,
+            originals: streams.clone(),
+            streams: watch::Sender::new(streams),
             account: Mutex::new(config.account),
             faults: watch::Sender::new(config.faults),
             certificate: config.certificate,
@@ -173,6 +199,12 @@ impl Camera {
     /// Changes the credentials. Running sessions continue.
     pub fn set_account(&self, account: Option<(String, SecretString)>) {
         *self.shared.account.lock() = account;
+    }
+
+    /// Returns the control of its encoders, for its device.
+    #[must_use]
+    pub fn encoders(&self) -> CameraEncoders {
+        CameraEncoders(Arc::clone(&self.shared))
     }
 
     /// Changes faults, for running and future sessions.

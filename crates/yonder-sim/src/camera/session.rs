@@ -77,6 +77,7 @@ impl Session {
     async fn run<S: AsyncRead + AsyncWrite + Unpin>(&mut self, mut stream: S) -> io::Result<()> {
         let (mut input, mut output) = (BytesMut::new(), BytesMut::new());
         let mut changes = self.shared.changes();
+        let mut streams = self.shared.streams.subscribe();
         while !self.over {
             let due = self.playback.as_ref().map(Playback::due);
             tokio::select! {
@@ -90,11 +91,19 @@ impl Session {
                 }
                 () = sleep_until(due.unwrap_or_else(Instant::now)), if due.is_some() => self.play_on(&mut output),
                 _ = changes.changed() => self.apply_changes(&mut output),
+                _ = streams.changed() => self.over |= self.is_replaced(),
             }
             stream.write_all(&output).await?;
             output.clear();
         }
         stream.flush().await
+    }
+
+    /// Returns true if the encoder of the stream has other settings now.
+    fn is_replaced(&self) -> bool {
+        let streams = self.shared.streams.borrow();
+        let is_own = |media: &Arc<LoopMedia>| !streams.values().any(|other| Arc::ptr_eq(media, other));
+        self.media.as_ref().is_some_and(is_own)
     }
 
     fn play_on(&mut self, output: &mut BytesMut) {
@@ -252,19 +261,20 @@ impl Session {
             return reply;
         }
         let Some((_, media)) = self.find(&request.url) else { return reply(404, "Not Found") };
+        // A changed stream is described as it is.
+        let media = self.seen.shows.clone().unwrap_or(media);
         let base = request.url.trim_end_matches('/');
         let mut reply = reply(200, "OK");
         if !self.seen.description.no_base {
             reply.headers.push("Content-Base", format!("{base}/"));
         }
         reply.headers.push("Content-Type", "application/sdp");
-        reply.body = Bytes::from(description(media, &self.seen, base));
+        reply.body = Bytes::from(description(&media, &self.seen, base));
         reply
     }
 
     async fn set_up(&mut self, request: &Request) -> io::Result<Response> {
-        let Some((track, media)) =
-            self.find(&request.url).map(|(track, media)| (track.to_owned(), Arc::clone(media)))
+        let Some((track, media)) = self.find(&request.url).map(|(track, media)| (track.to_owned(), media))
         else {
             return Ok(reply(404, "Not Found"));
         };
@@ -329,14 +339,12 @@ impl Session {
     }
 
     /// Returns the stream of an address, and the rest of the path.
-    fn find<'a>(&'a self, url: &'a str) -> Option<(&'a str, &'a Arc<LoopMedia>)> {
+    fn find<'a>(&self, url: &'a str) -> Option<(&'a str, Arc<LoopMedia>)> {
         let path =
             url.split_once("://").and_then(|(_, rest)| rest.find('/').and_then(|at| rest.get(at..)))?;
-        self.shared.streams.iter().find_map(|(known, media)| {
+        self.shared.streams.borrow().iter().find_map(|(known, media)| {
             let rest = path.strip_prefix(known.as_str())?;
-            // A changed stream is described as it is.
-            let media = self.seen.shows.as_ref().unwrap_or(media);
-            (rest.is_empty() || rest.starts_with(['/', '?'])).then_some((rest, media))
+            (rest.is_empty() || rest.starts_with(['/', '?'])).then(|| (rest, Arc::clone(media)))
         })
     }
 }

@@ -1,16 +1,18 @@
 //! Stand-in ONVIF device: answers probes, and requests for profiles and stream addresses, with or without authentication.
 
+mod encoders;
+
 use std::collections::HashMap;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use yonder_media::FrameRate;
-
-use crate::camera::{Camera, CameraStream};
+use crate::camera::{Camera, CameraEncoders, CameraStream};
+use crate::encoding::StreamSettings;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use encoders::{Encoders, audio_configuration, fault, video_configuration};
 use md5::{Digest as _, Md5};
 use parking_lot::Mutex;
 use secrecy::{ExposeSecret as _, SecretString};
@@ -19,13 +21,15 @@ use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinHandle;
 use yonder_onvif::{Element, MULTICAST_ADDRESS, MULTICAST_PORT, password_digest};
 
+pub use encoders::EncoderQuirk;
+
 /// Protection space of HTTP Digest.
 const REALM: &str = "Hollow Fell";
 /// Maximum length of a request, in bytes.
 const MAX_REQUEST: usize = 64 * 1024;
 
 /// Media profile of the device.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct DeviceProfile {
     /// Token.
     pub token: String,
@@ -36,9 +40,13 @@ pub struct DeviceProfile {
     /// Width and height.
     pub size: (u32, u32),
     /// Frames per second.
-    pub fps: u32,
+    pub fps: f64,
     /// Kilobits per second.
     pub kbps: u32,
+    /// Frames between keyframes; 0 for two seconds.
+    pub keyframe_every: u32,
+    /// Audio codec, like `G711`.
+    pub audio: Option<String>,
     /// Stream address, as the device reports it.
     pub address: String,
 }
@@ -48,17 +56,32 @@ impl DeviceProfile {
     /// last part alone.
     #[must_use]
     pub fn of_stream(stream: &CameraStream, camera: &Camera) -> Self {
-        let facts = stream.media.video.facts();
-        let FrameRate { frames: rate, per } = stream.media.frame_rate;
+        let settings = stream.media.settings();
         let source = stream.path.rsplit_once('/').map_or("", |(lens, _)| lens);
         Self {
             token: stream.path.trim_start_matches('/').replace('/', "-"),
             source: if source.is_empty() { stream.path.clone() } else { source.to_owned() },
-            codec: facts.codec.name().replace('.', ""),
-            size: (facts.width, facts.height),
-            fps: (rate + per / 2) / per,
-            kbps: 4_096,
+            codec: settings.codec,
+            size: (settings.width, settings.height),
+            fps: settings.fps,
+            kbps: settings.kbps,
+            keyframe_every: settings.keyframe_every,
+            audio: settings.audio,
             address: camera.url(&stream.path),
+        }
+    }
+
+    /// Returns the settings of its encoders.
+    fn settings(&self) -> StreamSettings {
+        let two_seconds = format!("{:.0}", (self.fps * 2.0).max(1.0)).parse().unwrap_or(1);
+        StreamSettings {
+            codec: self.codec.clone(),
+            width: self.size.0,
+            height: self.size.1,
+            fps: self.fps,
+            kbps: self.kbps,
+            keyframe_every: if self.keyframe_every == 0 { two_seconds } else { self.keyframe_every },
+            audio: self.audio.clone(),
         }
     }
 }
@@ -106,6 +129,10 @@ pub struct DeviceConfig {
     pub garbage: Option<String>,
     /// Port on loopback; 0 picks one.
     pub port: u16,
+    /// Encoders of its camera, which follow the configurations; `None` for configurations without effect.
+    pub encoders: Option<CameraEncoders>,
+    /// Deviation when an encoder is configured.
+    pub encoder_quirk: EncoderQuirk,
 }
 
 /// Device that runs until it is dropped.
@@ -128,6 +155,7 @@ impl Drop for Device {
 struct Shared {
     config: DeviceConfig,
     port: u16,
+    encoders: Encoders,
     /// Nonces of received tokens, each of which is valid once.
     nonces: Mutex<HashMap<String, ()>>,
     /// Requests that held a token or HTTP credentials.
@@ -143,9 +171,11 @@ impl Device {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, config.port)).await?;
         let address = listener.local_addr()?;
         let answers_probes = config.answers_probes;
+        let encoders = Encoders::new(&config.profiles, config.encoders.clone(), config.encoder_quirk);
         let shared = Arc::new(Shared {
             config,
             port: address.port(),
+            encoders,
             nonces: Mutex::default(),
             signed: AtomicU64::new(0),
         });
@@ -172,6 +202,16 @@ impl Device {
     #[must_use]
     pub fn signed_requests(&self) -> u64 {
         self.shared.signed.load(Ordering::Relaxed)
+    }
+
+    /// Changes the deviation when an encoder is configured.
+    pub fn set_encoder_quirk(&self, quirk: EncoderQuirk) {
+        self.shared.encoders.set_quirk(quirk);
+    }
+
+    /// Restarts the encoders: stored configurations are applied. To be called within a tokio runtime.
+    pub fn restart(&self) {
+        self.shared.encoders.restart();
     }
 
     /// Returns the address of its web service.
@@ -268,7 +308,7 @@ impl Shared {
                 ),
             };
         }
-        http(200, "", &soap(&self.reply(asked)))
+        http(200, "", &soap(&self.reply(asked, head.starts_with("POST /onvif/media2"))))
     }
 
     fn may_ask(&self, head: &str, message: &Element) -> bool {
@@ -305,17 +345,25 @@ impl Shared {
         i64::try_from(now.as_secs()).unwrap_or_default() + self.config.clock_ahead_s
     }
 
-    fn reply(&self, asked: &Element) -> String {
-        let second = asked.children.iter().any(|child| child.name == "Type" || child.name == "Protocol");
+    fn reply(&self, asked: &Element, second: bool) -> String {
+        if let Some(reply) = self.encoders.reply(asked, second) {
+            return reply;
+        }
         match asked.name.as_str() {
             "GetSystemDateAndTime" => {
                 let text = clock_text(self.now_s());
                 let part = |from: usize, to: usize| text[from..to].trim_start_matches('0').to_owned();
-                let number = |from, to| if part(from, to).is_empty() { "0".to_owned() } else { part(from, to) };
+                let number =
+                    |from, to| if part(from, to).is_empty() { "0".to_owned() } else { part(from, to) };
                 format!(
                     "<GetSystemDateAndTimeResponse><SystemDateAndTime><UTCDateTime><Time><Hour>{}</Hour><Minute>{}</Minute><Second>{}</Second></Time>\
                      <Date><Year>{}</Year><Month>{}</Month><Day>{}</Day></Date></UTCDateTime></SystemDateAndTime></GetSystemDateAndTimeResponse>",
-                    number(11, 13), number(14, 16), number(17, 19), number(0, 4), number(5, 7), number(8, 10)
+                    number(11, 13),
+                    number(14, 16),
+                    number(17, 19),
+                    number(0, 4),
+                    number(5, 7),
+                    number(8, 10)
                 )
             }
             "GetDeviceInformation" => format!(
@@ -332,47 +380,67 @@ impl Shared {
             ),
             "GetServices" if !self.config.is_old => {
                 let service = |space: &str, path: &str| {
-                    format!("<Service><Namespace>http://www.onvif.org/{space}</Namespace><XAddr>http://{}/onvif/{path}</XAddr></Service>", self.host())
+                    format!(
+                        "<Service><Namespace>http://www.onvif.org/{space}</Namespace><XAddr>http://{}/onvif/{path}</XAddr></Service>",
+                        self.host()
+                    )
                 };
-                let second = if self.config.has_media2 { service("ver20/media/wsdl", "media2") } else { String::new() };
-                format!("<GetServicesResponse>{}{second}</GetServicesResponse>", service("ver10/media/wsdl", "media"))
+                let second = if self.config.has_media2 {
+                    service("ver20/media/wsdl", "media2")
+                } else {
+                    String::new()
+                };
+                format!(
+                    "<GetServicesResponse>{}{second}</GetServicesResponse>",
+                    service("ver10/media/wsdl", "media")
+                )
             }
             "GetProfiles" => {
-                let shown = self.config.profiles.iter().filter(|profile| second || profile.codec != "H265");
-                let profiles: String = shown.map(|profile| profile_text(profile, second)).collect();
+                let configured = self
+                    .config
+                    .profiles
+                    .iter()
+                    .filter_map(|profile| Some((profile, self.encoders.settings(&profile.token)?)));
+                let shown = configured.filter(|(_, settings)| second || settings.codec != "H265");
+                let profiles: String =
+                    shown.map(|(profile, settings)| profile_text(profile, &settings, second)).collect();
                 format!("<GetProfilesResponse>{profiles}</GetProfilesResponse>")
             }
             "GetStreamUri" => {
                 let token = asked.text_at(&["ProfileToken"]).unwrap_or_default();
                 let address = self.config.profiles.iter().find(|profile| profile.token == token);
-                let address = address.map(|profile| profile.address.replace('&', "&amp;")).unwrap_or_default();
+                let address =
+                    address.map(|profile| profile.address.replace('&', "&amp;")).unwrap_or_default();
                 if second {
                     format!("<GetStreamUriResponse><Uri>{address}</Uri></GetStreamUriResponse>")
                 } else {
-                    format!("<GetStreamUriResponse><MediaUri><Uri>{address}</Uri></MediaUri></GetStreamUriResponse>")
+                    format!(
+                        "<GetStreamUriResponse><MediaUri><Uri>{address}</Uri></MediaUri></GetStreamUriResponse>"
+                    )
                 }
             }
-            _ => "<e:Fault><e:Code><e:Value>e:Sender</e:Value></e:Code><e:Reason><e:Text>Unknown action</e:Text></e:Reason></e:Fault>".to_owned(),
+            _ => fault("Unknown action"),
         }
     }
 }
 
-fn profile_text(profile: &DeviceProfile, second: bool) -> String {
-    let DeviceProfile { token, source, codec, size: (width, height), fps, kbps, .. } = profile;
-    let length = fps * 2;
-    let common = format!(
-        "<Encoding>{codec}</Encoding><Resolution><Width>{width}</Width><Height>{height}</Height></Resolution>\
-         <RateControl><FrameRateLimit>{fps}</FrameRateLimit><BitrateLimit>{kbps}</BitrateLimit></RateControl>"
-    );
+fn profile_text(profile: &DeviceProfile, settings: &StreamSettings, second: bool) -> String {
+    let DeviceProfile { token, source, .. } = profile;
+    let source = format!("<SourceToken>{source}</SourceToken>");
     if second {
+        let video = video_configuration("VideoEncoder", token, settings, second);
+        let audio = audio_configuration("AudioEncoder", token, settings, second).unwrap_or_default();
         format!(
-            "<Profiles token=\"{token}\"><Name>{token}</Name><Configurations><VideoSource><SourceToken>{source}</SourceToken></VideoSource>\
-             <VideoEncoder GovLength=\"{length}\">{common}</VideoEncoder></Configurations></Profiles>"
+            "<Profiles token=\"{token}\"><Name>{token}</Name><Configurations><VideoSource>{source}</VideoSource>\
+             {video}{audio}</Configurations></Profiles>"
         )
     } else {
+        let video = video_configuration("VideoEncoderConfiguration", token, settings, second);
+        let audio =
+            audio_configuration("AudioEncoderConfiguration", token, settings, second).unwrap_or_default();
         format!(
-            "<Profiles token=\"{token}\"><Name>{token}</Name><VideoSourceConfiguration><SourceToken>{source}</SourceToken></VideoSourceConfiguration>\
-             <VideoEncoderConfiguration>{common}<H264><GovLength>{length}</GovLength></H264></VideoEncoderConfiguration></Profiles>"
+            "<Profiles token=\"{token}\"><Name>{token}</Name><VideoSourceConfiguration>{source}</VideoSourceConfiguration>\
+             {video}{audio}</Profiles>"
         )
     }
 }
