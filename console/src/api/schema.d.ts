@@ -405,6 +405,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds/{name}/tuning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns the encoder settings of a feed's camera over ONVIF: what it has, what it offers, and what suits the relays best. */
+        get: operations["feeds_show"];
+        put?: never;
+        /**
+         * Changes the encoder settings of a feed's camera over ONVIF, or restores the former ones, and verifies the stream by a
+         *     survey. The former settings are stored.
+         */
+        post: operations["feeds_tune"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/invitations": {
         parameters: {
             query?: never;
@@ -1372,6 +1393,19 @@ export interface components {
             /** @description Remove records that the book does not contain. */
             prune?: boolean;
         };
+        /** @description Inclusive range. */
+        Bounds: {
+            /**
+             * Format: int32
+             * @description Maximum.
+             */
+            max: number;
+            /**
+             * Format: int32
+             * @description Minimum.
+             */
+            min: number;
+        };
         /** @description Budget of all uplinks. */
         Budget: {
             /**
@@ -1399,6 +1433,13 @@ export interface components {
             force?: boolean;
             /** @description Names of the relays; all that are off if empty. */
             relays?: string[];
+        };
+        /** @description What a camera offers. */
+        CameraOptions: {
+            /** @description Audio codecs. */
+            audio: string[];
+            /** @description Video, by codec. */
+            video: components["schemas"]["VideoOptions"][];
         };
         /** @description Cause of a state that is not the desired one. */
         CauseFacts: {
@@ -1446,6 +1487,8 @@ export interface components {
             reason: string;
             /** @description Feed, destination or uplink. */
             subject: string;
+            /** @description A change of the camera's encoder settings may solve it: `POST /feeds/{name}/tuning`. */
+            tune?: boolean;
         };
         /**
          * @description Result of a check.
@@ -1651,6 +1694,61 @@ export interface components {
              */
             reason: string;
         };
+        /** @description Format that a camera's encoder is configured for. */
+        EncoderFormat: {
+            /** @description Audio codec: `AAC`, `G.711`, or the name that the camera uses; none without audio. */
+            audio?: string | null;
+            /** @description Video codec: `H.264`, `H.265`, or the name that the camera uses. */
+            codec: string;
+            /**
+             * Format: double
+             * @description Maximum frame rate.
+             */
+            fps?: number | null;
+            /**
+             * Format: int32
+             * @description Height in lines.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Maximum bit rate of the video, in kilobits per second.
+             */
+            kbps?: number | null;
+            /**
+             * Format: double
+             * @description Keyframe interval in seconds.
+             */
+            keyframe_interval_s?: number | null;
+            /**
+             * Format: int32
+             * @description Width in samples.
+             */
+            width: number;
+        };
+        /** @description Settings of an encoder; what is `None` stays. */
+        EncoderSettings: {
+            /** @description Audio codec. */
+            audio?: string | null;
+            /** @description Video codec. */
+            codec?: string | null;
+            /**
+             * Format: double
+             * @description Maximum frame rate.
+             */
+            fps?: number | null;
+            /**
+             * Format: int32
+             * @description Maximum bit rate of the video, in kilobits per second.
+             */
+            kbps?: number | null;
+            /**
+             * Format: double
+             * @description Keyframe interval in seconds.
+             */
+            keyframe_interval_s?: number | null;
+            size?: components["schemas"]["FrameSize"] | null;
+        };
         /**
          * @description Fault domain of a cause.
          * @enum {string}
@@ -1658,6 +1756,8 @@ export interface components {
         FaultDomain: "camera" | "network" | "platform" | "ours" | "planned";
         /** @description Feed. */
         Feed: {
+            /** @description ONVIF device service of the camera, if it is not at port 80 of the feed's host. */
+            device?: string | null;
             /** @description A password is stored. */
             has_password: boolean;
             /** @description Stable ID, independent of the name. */
@@ -1690,6 +1790,8 @@ export interface components {
         };
         /** @description Change of a feed; omitted fields are kept. */
         FeedChange: {
+            /** @description New ONVIF device service; empty for the default. */
+            device?: string | null;
             /** @description New name. */
             name?: string | null;
             password?: components["schemas"]["Secret"] | null;
@@ -1922,6 +2024,19 @@ export interface components {
              */
             width: number;
         };
+        /** @description Frame size. */
+        FrameSize: {
+            /**
+             * Format: int32
+             * @description Height in lines.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Width in samples.
+             */
+            width: number;
+        };
         /** @description Grade of a received stream. */
         Graded: {
             /** @description Audio codec. */
@@ -2042,7 +2157,7 @@ export interface components {
          * @description Kind of work.
          * @enum {string}
          */
-        JobKind: "preflight" | "start" | "bulk-start" | "rehearsal" | "find" | "site-book" | "backup";
+        JobKind: "preflight" | "start" | "bulk-start" | "rehearsal" | "find" | "tune" | "site-book" | "backup";
         /** @description Progress of a job. */
         JobProgress: {
             /**
@@ -2392,6 +2507,8 @@ export interface components {
         };
         /** @description Feed to be added. */
         NewFeed: {
+            /** @description ONVIF device service of the camera: a host, a host with a port, or a URL; by default port 80 of the feed's host. */
+            device?: string | null;
             /** @description Name, unique among feeds. */
             name: string;
             password?: components["schemas"]["Secret"] | null;
@@ -2493,6 +2610,17 @@ export interface components {
             /** @description Name, unique among tokens. */
             name: string;
             role?: components["schemas"]["Role"] | null;
+        };
+        /** @description Change of the encoder settings of a feed's camera. */
+        NewTuning: {
+            /** @description ONVIF device service, in place of that of the feed. */
+            device?: string | null;
+            /** @description New settings; the proposal if empty. */
+            settings?: components["schemas"]["EncoderSettings"];
+            /** @description Change an encoder that other profiles use as well. */
+            shared?: boolean;
+            /** @description Restore the settings before the last change. */
+            undo?: boolean;
         };
         /** @description Uplink to be added. */
         NewUplink: {
@@ -3304,6 +3432,16 @@ export interface components {
             /** @description True until there is a person. */
             needed: boolean;
         };
+        /**
+         * @description Setting of an encoder.
+         * @enum {string}
+         */
+        Setting: "codec" | "size" | "frame-rate" | "bit-rate" | "keyframes" | "audio";
+        /**
+         * @description Outcome of the change of a setting.
+         * @enum {string}
+         */
+        SettingOutcome: "applied" | "adjusted" | "pending" | "ignored" | "unmeasured";
         /** @description Downtime of one fault domain. */
         SideShare: {
             /**
@@ -3417,6 +3555,8 @@ export interface components {
             code: string;
             /** @description Message, in one or two sentences. */
             message: string;
+            /** @description A change of the camera's encoder settings may solve it: `POST /feeds/{name}/tuning`. */
+            tune?: boolean;
         };
         /** @description Stream of a survey. */
         SurveyStream: {
@@ -3491,6 +3631,101 @@ export interface components {
          * @enum {string}
          */
         Transport: "auto" | "tcp" | "udp";
+        /** @description Profile that a camera has changed in place of the requested one. */
+        TunedElsewhere: {
+            /** @description Name of the profile. */
+            profile: string;
+            /** @description Its former values were restored. */
+            restored: boolean;
+        };
+        /** @description Changed setting. */
+        TunedSetting: {
+            /** @description Value before, with its unit. */
+            before: string;
+            /** @description Measured value; empty if it could not be measured. */
+            measured: string;
+            /** @description Outcome. */
+            outcome: components["schemas"]["SettingOutcome"];
+            /** @description Value that the camera reports now. */
+            reported: string;
+            /** @description Setting. */
+            setting: components["schemas"]["Setting"];
+            /** @description Requested value. */
+            wanted: string;
+        };
+        /** @description Encoder settings of a feed's camera: what it has, what it offers, and what suits the relays best. */
+        Tuning: {
+            /** @description Changes that the proposal makes. */
+            changes: components["schemas"]["TuningChange"][];
+            /** @description Configured format. */
+            configured: components["schemas"]["EncoderFormat"];
+            /** @description Address of the device service. */
+            device: string;
+            /** @description Feed. */
+            feed: string;
+            /** @description Firmware version. */
+            firmware: string;
+            /** @description Settings that a destination needs and the camera does not offer. */
+            missing: components["schemas"]["TuningReason"][];
+            /** @description Model. */
+            model: string;
+            /** @description What the camera offers. */
+            offered: components["schemas"]["CameraOptions"];
+            /** @description Running relays of the feed: their pictures may pause for some seconds at a change. */
+            on_air: string[];
+            /** @description Media profile of the feed's stream. */
+            profile: string;
+            /** @description Settings that suit the destinations of the feed's relays best; empty if nothing is to be changed. */
+            proposed: components["schemas"]["EncoderSettings"];
+            /** @description Reasons for them. */
+            reasons: components["schemas"]["TuningReason"][];
+            /** @description Other profiles with the same encoder: a change is one of their streams, too. */
+            shared_with: string[];
+            undo?: components["schemas"]["TuningUndo"] | null;
+        };
+        /** @description Change of one setting. */
+        TuningChange: {
+            /** @description New value, with its unit. */
+            after: string;
+            /** @description Value before, with its unit. */
+            before: string;
+            /** @description Setting. */
+            setting: components["schemas"]["Setting"];
+        };
+        /** @description Reason for a setting. */
+        TuningReason: {
+            /** @description Destination; null for a general recommendation. */
+            destination?: string | null;
+            /** @description Reason. */
+            reason: string;
+            /** @description Setting. */
+            setting: components["schemas"]["Setting"];
+        };
+        /** @description Result of a change. */
+        TuningResult: {
+            /** @description Profiles that the camera has changed in place of the requested one. */
+            elsewhere: components["schemas"]["TunedElsewhere"][];
+            /** @description Feed. */
+            feed: string;
+            /** @description Result in one or two sentences. */
+            message: string;
+            /** @description Next step, unless everything was applied. */
+            next_step?: string | null;
+            /** @description Changed settings, with what the camera reports and sends since. */
+            settings: components["schemas"]["TunedSetting"][];
+            /** @description The stream has all settings that the camera reports. */
+            verified: boolean;
+        };
+        /** @description Change that can be undone. */
+        TuningUndo: {
+            /**
+             * Format: date-time
+             * @description Time of the change.
+             */
+            at: string;
+            /** @description Format before it. */
+            before: components["schemas"]["EncoderFormat"];
+        };
         /** @description Uplink. */
         Uplink: {
             /**
@@ -3626,6 +3861,17 @@ export interface components {
              * @description Width in samples.
              */
             width: number;
+        };
+        /** @description What a camera offers for one video codec. An empty list or a missing range means that it does not say. */
+        VideoOptions: {
+            /** @description Codec. */
+            codec: string;
+            /** @description Frame rates: all supported ones, or the lowest and the highest. */
+            fps: number[];
+            kbps?: components["schemas"]["Bounds"] | null;
+            keyframe_frames?: components["schemas"]["Bounds"] | null;
+            /** @description Frame sizes. */
+            sizes: components["schemas"]["FrameSize"][];
         };
         /** @description Frame sizes that fit an uplink. */
         WhatFits: {
@@ -4771,6 +5017,84 @@ export interface operations {
             500: components["responses"]["Problem"];
             502: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
+        };
+    };
+    feeds_show: {
+        parameters: {
+            query?: {
+                /** @description ONVIF device service, in place of that of the feed. */
+                device?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tuning"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            502: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    feeds_tune: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTuning"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TuningResult"];
+                };
+            };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            502: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     invitations: {

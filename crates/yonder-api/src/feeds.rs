@@ -67,6 +67,9 @@ pub struct NewFeed {
     /// Site of the camera, if it is not that of the service: its uplink carries the pull.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
+    /// ONVIF device service of the camera: a host, a host with a port, or a URL; by default port 80 of the feed's host.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
 }
 
 /// Change of a feed; omitted fields are kept.
@@ -97,6 +100,9 @@ pub struct FeedChange {
     /// New site; empty for that of the service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<String>,
+    /// New ONVIF device service; empty for the default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
 }
 
 /// Feed.
@@ -128,6 +134,9 @@ pub struct Feed {
     /// Site of the camera.
     #[serde(default)]
     pub site: Option<String>,
+    /// ONVIF device service of the camera, if it is not at port 80 of the feed's host.
+    #[serde(default)]
+    pub device: Option<String>,
     /// Warnings, as sentences.
     pub warnings: Vec<String>,
     /// State.

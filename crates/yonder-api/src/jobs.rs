@@ -20,6 +20,8 @@ pub enum JobKind {
     Rehearsal,
     /// Camera discovery.
     Find,
+    /// Change of a camera's encoder settings.
+    Tune,
     /// Application or comparison of a site book.
     SiteBook,
     /// Backup of the records.
@@ -36,6 +38,7 @@ impl JobKind {
             Self::BulkStart => "bulk-start",
             Self::Rehearsal => "rehearsal",
             Self::Find => "find",
+            Self::Tune => "tune",
             Self::SiteBook => "site-book",
             Self::Backup => "backup",
         }

@@ -22,6 +22,7 @@ mod secret;
 mod service;
 mod stats;
 mod surveys;
+mod tuning;
 mod uplinks;
 
 pub use alerts::{
@@ -63,6 +64,10 @@ pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeed
 pub use stats::{FeedStats, PushStats, RelayStats};
 pub use surveys::{
     DropFacts, MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream,
+};
+pub use tuning::{
+    NewTuning, TunedElsewhere, TunedSetting, Tuning, TuningChange, TuningReason, TuningRequest, TuningResult,
+    TuningUndo,
 };
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
 

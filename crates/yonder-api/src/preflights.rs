@@ -22,6 +22,9 @@ pub struct Check {
     /// Adaptation of the relay that would solve it: the value for `adapt`.
     #[serde(default)]
     pub adapt: Option<Adapt>,
+    /// A change of the camera's encoder settings may solve it: `POST /feeds/{name}/tuning`.
+    #[serde(default)]
+    pub tune: bool,
 }
 
 /// Result of a preflight.

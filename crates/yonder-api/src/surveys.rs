@@ -175,4 +175,7 @@ pub struct SurveyAdvice {
     pub about: String,
     /// Message, in one or two sentences.
     pub message: String,
+    /// A change of the camera's encoder settings may solve it: `POST /feeds/{name}/tuning`.
+    #[serde(default)]
+    pub tune: bool,
 }

@@ -17,6 +17,7 @@ pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
     match (method, path) {
         ("get" | "post", "/setup") | ("post", "/session" | "/invitations/look" | "/invitations/join") => None,
         ("get", "/people" | "/invitations" | "/tokens" | "/audit" | "/jobs/{id}/file") => Some(Role::Admin),
+        ("get", "/feeds/{name}/tuning") => Some(Role::Operator),
         ("get", _)
         | ("delete", "/session" | "/sessions/{id}")
         | ("post", "/session/password" | "/budget") => Some(Role::Viewer),

@@ -6,7 +6,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
 use yonder_api::Problem;
-use yonder_service::ServiceError;
+use yonder_service::{DeviceProblem, ServiceError};
 use yonder_store::StoreError;
 
 /// HTTP response of a service error.
@@ -43,6 +43,13 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::Store(
             StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastAdmin(_),
         ) => StatusCode::CONFLICT,
+        ServiceError::Device(problem) => match problem {
+            DeviceProblem::NotUsable { .. } | DeviceProblem::Refused(_) => StatusCode::BAD_GATEWAY,
+            DeviceProblem::NoProfile(_)
+            | DeviceProblem::Shared(_)
+            | DeviceProblem::Busy(_)
+            | DeviceProblem::NothingToUndo(_) => StatusCode::CONFLICT,
+        },
         ServiceError::SignInNeeded | ServiceError::SignInRefused => StatusCode::UNAUTHORIZED,
         ServiceError::SetUpRefused
         | ServiceError::InvitationRefused

@@ -32,6 +32,7 @@ mod session;
 mod surveys;
 mod tls;
 mod tokens;
+mod tuning;
 mod uplinks;
 
 use std::sync::Arc;
@@ -91,6 +92,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
                 .configure(alerts::configure)
                 .configure(book::configure)
                 .configure(surveys::configure)
+                .configure(tuning::configure)
                 .configure(patterns::configure)
                 .configure(discoveries::configure)
                 .configure(jobs::configure)

@@ -9,7 +9,7 @@ use crate::conventions::Conventions;
 
 use super::{
     alerts, book, destinations, discoveries, events, feeds, holding, jobs, maintenance, patterns, people,
-    platforms, preview, record, relays, session, surveys, tokens, uplinks,
+    platforms, preview, record, relays, session, surveys, tokens, tuning, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -116,6 +116,8 @@ use super::{
         surveys::survey_still,
         surveys::feed_still,
         surveys::push_still,
+        tuning::show,
+        tuning::tune,
         events::events,
     ),
     modifiers(&SignIn, &Conventions),

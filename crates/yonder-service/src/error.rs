@@ -95,6 +95,9 @@ pub enum ServiceError {
     /// The camera could not be pulled.
     #[error("{}", .0.message.trim_end_matches('.'))]
     Camera(Box<CauseView>),
+    /// The device service of a camera could not be used.
+    #[error(transparent)]
+    Device(#[from] DeviceProblem),
     /// There is no still picture.
     #[error("there is no still picture: {0}")]
     NoStill(String),
@@ -160,6 +163,68 @@ pub enum ServiceError {
     /// Internal error.
     #[error("internal error: {0}")]
     Internal(&'static str),
+}
+
+/// Problem with the device service of a camera.
+#[derive(Debug, thiserror::Error)]
+pub enum DeviceProblem {
+    /// It does not answer as needed.
+    #[error("{}", .message.trim_end_matches('.'))]
+    NotUsable {
+        /// Message.
+        message: String,
+        /// Authentication is required, or has failed.
+        needs_sign_in: bool,
+    },
+    /// It has no profile or encoder for the feed.
+    #[error("{0}")]
+    NoProfile(String),
+    /// The camera has refused a change.
+    #[error("the camera refuses the change: {}", .0.trim_end_matches('.'))]
+    Refused(String),
+    /// Other profiles use the same encoder.
+    #[error("the encoder is used by other profiles of the camera as well: {}", .0.join(", "))]
+    Shared(Vec<String>),
+    /// Another change of the camera runs.
+    #[error("the camera of the feed {0:?} is being changed already")]
+    Busy(String),
+    /// There is no change that could be undone.
+    #[error("there is no change of the camera of the feed {0:?} that could be undone")]
+    NothingToUndo(String),
+}
+
+impl DeviceProblem {
+    fn code(&self) -> &'static str {
+        match self {
+            Self::NotUsable { needs_sign_in: true, .. } => "device.sign-in-refused",
+            Self::NotUsable { needs_sign_in: false, .. } => "device.unreachable",
+            Self::NoProfile(_) => "device.no-profile",
+            Self::Refused(_) => "device.refused",
+            Self::Shared(_) => "device.shared-encoder",
+            Self::Busy(_) => "device.busy",
+            Self::NothingToUndo(_) => "device.nothing-to-undo",
+        }
+    }
+
+    fn hint(&self) -> &'static str {
+        match self {
+            Self::NotUsable { needs_sign_in: true, .. } => {
+                "Give the feed an account that may use ONVIF; in many cameras it is created separately."
+            }
+            Self::NotUsable { needs_sign_in: false, .. } => {
+                "Enable ONVIF in the camera, and give the address of its device service with --device HOST:PORT."
+            }
+            Self::NoProfile(_) => {
+                "Find the camera's streams with `yonder feed find --at`, and use one of their addresses."
+            }
+            Self::Refused(_) => {
+                "Change the settings in the camera's own web page, or let the service adapt the stream."
+            }
+            Self::Shared(_) => "Allow it with --shared: the streams of those profiles change, too.",
+            Self::Busy(_) => "Wait until that change is done.",
+            Self::NothingToUndo(_) => "See the present settings with `yonder feed tune --show`.",
+        }
+    }
 }
 
 /// Formats the failed checks in one line.
@@ -233,6 +298,7 @@ impl ServiceError {
             Self::PreflightFailed { .. } => "relay.preflight-failed",
             Self::BookRefused(_) => "book.refused",
             Self::Camera(cause) => cause.code,
+            Self::Device(problem) => problem.code(),
             Self::NoStill(_) => "feed.no-still",
             Self::TooManySurveys(_) => "request.too-many-surveys",
             Self::SignInNeeded => "request.sign-in-needed",
@@ -299,6 +365,7 @@ impl ServiceError {
             Self::BookRefused(_) => "Correct the listed errors and try again. Nothing was changed.",
             Self::PreflightFailed { .. } => "Follow the advice of the failed checks, or start with force.",
             Self::Camera(cause) => return Some(cause.hint.clone()),
+            Self::Device(problem) => problem.hint(),
             Self::NoStill(_) => "Survey the feed to see its streams.",
             Self::NoSuchSurvey(_) => "Only recent surveys are retained. Start another one.",
             Self::TooManySurveys(_) => "Wait until one of them is done.",

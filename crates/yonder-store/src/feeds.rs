@@ -29,6 +29,8 @@ pub struct FeedSettings {
     pub pin: Option<[u8; 32]>,
     /// Site of the camera, if it is not that of the service.
     pub site: Option<String>,
+    /// ONVIF device service of the camera: a host, a host with a port, or a URL.
+    pub device: Option<String>,
 }
 
 /// Feed to be stored.
@@ -140,6 +142,8 @@ impl Store {
             if !is_same_address {
                 let update = "UPDATE feed SET address_worked_s = NULL, measured = NULL WHERE id = ?1";
                 transaction.execute(update, [id])?;
+                // Former settings of another camera are not restored.
+                transaction.execute("DELETE FROM tuning WHERE feed = ?1", [id])?;
             }
             // A password has only worked for the device at its address.
             if !is_same_address || !is_same_account {
@@ -163,6 +167,18 @@ impl Store {
         self.write(|transaction| {
             let id = self.find_feed(transaction, name)?.id;
             transaction.execute("UPDATE feed SET measured = ?2 WHERE id = ?1", params![id, json])?;
+            Ok(())
+        })
+    }
+
+    /// Stores the device service of the camera of the feed `name`, after it has answered.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or a database error.
+    pub fn set_device(&self, name: &str, device: &str) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = self.find_feed(transaction, name)?.id;
+            transaction.execute("UPDATE feed SET device = ?2 WHERE id = ?1", params![id, device])?;
             Ok(())
         })
     }
@@ -239,7 +255,7 @@ fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> 
     connection
         .execute(
             "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
-             user = :user, pin = :pin, site = :site WHERE id = :id",
+             user = :user, pin = :pin, site = :site, device = :device WHERE id = :id",
             named_params! {
                 ":id": id,
                 ":name": settings.name,
@@ -249,6 +265,7 @@ fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> 
                 ":user": settings.user,
                 ":pin": settings.pin,
                 ":site": settings.site,
+                ":device": settings.device,
             },
         )
         .map_err(|error| map_unique_violation(error, name_taken))?;
@@ -267,6 +284,7 @@ fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
             user: row.get("user")?,
             pin: row.get("pin")?,
             site: row.get("site")?,
+            device: row.get("device")?,
         },
         password: FEED_PASSWORD.read(id, row.get("password")?),
         address_secrets: FEED_ADDRESS.read(id, row.get("address_secrets")?),

@@ -27,6 +27,7 @@ mod store;
 mod subjects;
 mod tokens;
 mod traffic;
+mod tunings;
 mod unsaved;
 mod uplinks;
 
@@ -53,5 +54,6 @@ pub use sessions::{NewSession, Session};
 pub use store::{Outcome, Store};
 pub use tokens::{NewToken, Token};
 pub use traffic::TrafficKey;
+pub use tunings::Tuning;
 pub use uplinks::Uplink;
 pub use yonder_core::DesiredState;

@@ -31,6 +31,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0019-session-address.sql"),
     include_str!("../migrations/0020-names.sql"),
     include_str!("../migrations/0021-renditions.sql"),
+    include_str!("../migrations/0022-tuning.sql"),
 ];
 
 /// Schema version after all migrations.
@@ -116,6 +117,7 @@ mod tests {
         include_str!("../migrations/rows/0019.sql"),
         include_str!("../migrations/rows/0020.sql"),
         include_str!("../migrations/rows/0021.sql"),
+        include_str!("../migrations/rows/0022.sql"),
     ];
 
     /// Tables that a later migration renames or replaces.

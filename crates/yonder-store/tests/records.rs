@@ -23,6 +23,7 @@ fn feed(name: &str) -> NewFeed {
             user: Some("rail".into()),
             pin: Some([7; 32]),
             site: Some("Fell".into()),
+            device: Some("192.0.2.7:8080".into()),
         },
         password: Some("planted-camera-word".into()),
         address_secrets: Some("planted-address-word".into()),

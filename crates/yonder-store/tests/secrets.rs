@@ -65,6 +65,7 @@ fn feed(name: &str, password: &str) -> NewFeed {
         user: Some("rail".into()),
         pin: None,
         site: None,
+        device: None,
     };
     NewFeed { settings, password: Some(password.into()), address_secrets: None }
 }

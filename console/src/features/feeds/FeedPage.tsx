@@ -17,6 +17,7 @@ import { State } from "../../ui/State";
 import { CauseNote, relaysQuery } from "../lines";
 import { PreviewDialog } from "../preview";
 import { May, useMay } from "../session";
+import { TuneDialog } from "../tuning";
 import { FeedForm } from "./components/FeedForm";
 import { SurveyPanel } from "./components/SurveyPanel";
 import { feedsQuery, useRemoveFeed } from "./queries";
@@ -53,6 +54,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
     <>
       <PreviewDialog feed={feed.name} trigger={<Button>Watch</Button>} />
       <May role="admin">
+        <TuneDialog feed={feed.name} trigger={<Button>Camera settings</Button>} />
         <Dialog trigger={<Button>Change</Button>} title={`Change ${feed.name}`} wide lead={changeText(using.length)}>
           {(close) => (
             <FeedForm
@@ -147,6 +149,9 @@ function Address({ feed }: { feed: Feed }): ReactNode {
   rows.push(["Transport", feed.transport === "auto" ? "automatic" : feed.transport.toUpperCase()]);
   if (feed.pin != null) {
     rows.push(["Certificate", feed.pin]);
+  }
+  if (feed.device != null) {
+    rows.push(["Device", feed.device]);
   }
   rows.push(["Site", feed.site ?? "—"]);
   return (

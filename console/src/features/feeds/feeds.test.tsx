@@ -102,6 +102,7 @@ test("found cameras are offered with both addresses, and taken with main and sub
     url: "rtsp://192.0.2.9/main",
     sub_url: "rtsp://192.0.2.9/sub",
     user: "rail",
+    device: "http://192.0.2.9/onvif",
   });
 });
 

@@ -55,6 +55,7 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
             &[("template", Text, true), ("placeholders", Tables, false), ("note", Text, false)]
         }
         Section::Feed => &[
+            ("device", Text, false),
             ("url", Text, true),
             ("sub_url", Text, false),
             ("transport", Text, false),

@@ -73,6 +73,33 @@ impl Setting {
     }
 }
 
+impl Setting {
+    /// Returns the setting that a check of the preflight concerns.
+    #[must_use]
+    pub fn of_check(check: &str) -> Option<Self> {
+        Some(match check {
+            "video-codec" => Self::Codec,
+            "size" => Self::Size,
+            "frame-rate" => Self::FrameRate,
+            "bit-rate" => Self::BitRate,
+            "keyframes" => Self::Keyframes,
+            "audio-codec" => Self::Audio,
+            _ => return None,
+        })
+    }
+
+    /// Returns the setting that advice of a survey concerns.
+    #[must_use]
+    pub fn of_advice(code: &str) -> Option<Self> {
+        Some(match code {
+            "survey.h265" => Self::Codec,
+            "survey.keyframe-far" | "survey.keyframe-near" => Self::Keyframes,
+            "survey.g711" => Self::Audio,
+            _ => return None,
+        })
+    }
+}
+
 impl fmt::Display for Setting {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.as_str().replace('-', " "))

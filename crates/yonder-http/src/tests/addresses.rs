@@ -76,6 +76,7 @@ async fn address_of_an_older_version_is_sealed_at_the_start() {
         user: None,
         pin: None,
         site: None,
+        device: None,
     };
     // Written past the checks of the service, as an older version did.
     let store = Store::open(&path, key()).unwrap();

@@ -27,9 +27,17 @@ impl Journal {
     /// # Cancel safety
     /// When dropped, the entry is still recorded.
     pub async fn audit_in_background(self: &Arc<Self>, change: Change) {
+        self.audit_fields_in_background(change, Vec::new()).await;
+    }
+
+    /// As [`Journal::audit_in_background`], with changed values that are not fields of a record.
+    ///
+    /// # Cancel safety
+    /// When dropped, the entry is still recorded.
+    pub async fn audit_fields_in_background(self: &Arc<Self>, change: Change, fields: Vec<FieldChange>) {
         let journal = Arc::clone(self);
         let audited = run_blocking(move || {
-            journal.audit(&change);
+            journal.keep_audit_of_fields(&change, &fields);
             Ok(())
         });
         if let Err(error) = audited.await {

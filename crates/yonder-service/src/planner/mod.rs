@@ -1,17 +1,20 @@
-//! Planning: camera discovery, preflight, rehearsal and budget.
+//! Planning: camera discovery, tuning of cameras, preflight, rehearsal and budget.
 
 mod budget;
 mod find;
 mod preflight;
 mod rehearsal;
+mod tuning;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use parking_lot::Mutex;
 use yonder_engine::Engine;
 
 use crate::records::Records;
+
+pub use tuning::PlannedTuning;
 
 /// Checks before a start.
 #[derive(Debug)]
@@ -20,10 +23,12 @@ pub struct Planner {
     engine: Engine,
     /// Last measured media bit rate of each feed, in kilobits per second.
     media_rates: Mutex<HashMap<String, u64>>,
+    /// Feeds whose cameras are being changed.
+    tuned_feeds: Mutex<HashSet<String>>,
 }
 
 impl Planner {
     pub(crate) fn new(records: Arc<Records>, engine: Engine) -> Self {
-        Self { records, engine, media_rates: Mutex::default() }
+        Self { records, engine, media_rates: Mutex::default(), tuned_feeds: Mutex::default() }
     }
 }

@@ -13,6 +13,7 @@ use yonder_core::preflight::{
     VideoFacts, check_feed, check_uplinks,
 };
 use yonder_core::rendition::{Machine, Requirements, adaptation_for, check_adapted_push};
+use yonder_core::tuning::Setting;
 use yonder_engine::{
     CauseView, FeedSpec, ProbeReport, PushSpec, StreamView, SurveyRequest, codec_speed, is_h265_available,
 };
@@ -185,7 +186,12 @@ impl Planner {
             let adapt = plan.relay.adapt;
             for checked in check_adapted_push(feed, &facts, platform, requirements, adapt, machine) {
                 let adapt = adaptation_for(&checked, feed, requirements, adapt);
-                checks.push(Check { adapt, ..check(checked) });
+                let tune = Setting::of_check(checked.check).filter(|_| checked.level != CheckStatus::Pass);
+                let mut checked = Check { adapt, tune: tune.is_some(), ..check(checked) };
+                if let Some(step) = checked.next_step.as_mut().filter(|_| checked.tune) {
+                    *step += &format!(" Over ONVIF: yonder feed tune {:?}", feed.name);
+                }
+                checks.push(checked);
             }
         }
         if let Some(kbps) = feed.video.as_ref().and_then(|video| video.kbps) {
@@ -249,11 +255,12 @@ pub(super) fn check(check: CoreCheck) -> Check {
         reason: check.reason,
         next_step: check.next_step,
         adapt: None,
+        tune: false,
     }
 }
 
 /// Returns the measurements of a survey for the checks.
-fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
+pub(super) fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
     let measured = stream.measured;
     let video = stream.video.as_ref().map(|video| VideoFacts {
         codec: video.codec.to_owned(),

@@ -11,6 +11,7 @@ use yonder_api::{
     SurveyStream,
 };
 use yonder_core::DialStep;
+use yonder_core::tuning::Setting;
 use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, SurveyRequest, SurveyView};
 
 use super::Previews;
@@ -144,6 +145,7 @@ impl Previews {
                 password: new.password,
                 pin: new.pin,
                 site: None,
+                device: None,
             }),
             (feed, _) => Err(ServiceError::Invalid {
                 field: "feed",
@@ -179,6 +181,7 @@ fn to_api(survey: &CachedSurvey) -> Survey {
         code: advice.code.to_owned(),
         about: advice.about.to_owned(),
         message: advice.message.clone(),
+        tune: survey.feed.is_some() && advice.about != "sub" && Setting::of_advice(advice.code).is_some(),
     };
     Survey {
         id: survey.id.clone(),

@@ -1,6 +1,7 @@
 //! Feeds: checked before they are stored, and their specifications for the engine.
 
 use secrecy::{ExposeSecret as _, SecretString};
+use yonder_address::Authority;
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
 use yonder_core::check_name;
 use yonder_core::preflight::FeedFacts;
@@ -14,6 +15,9 @@ use yonder_store::{
 use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
+
+/// Maximum length of the address of a device service, in bytes.
+const MAX_DEVICE: usize = 300;
 
 impl Records {
     /// Returns all feeds by name.
@@ -47,6 +51,7 @@ impl Records {
             secret_lost: self.lost_secret_of(feed).is_some(),
             pin: settings.pin.as_ref().map(yonder_engine::fingerprint_text),
             site: settings.site.clone(),
+            device: settings.device.clone(),
             warnings: self.warnings(feed),
             state: self.engine.feed(&settings.name).map(|view| view.state).unwrap_or_default(),
         }
@@ -168,6 +173,9 @@ impl Transaction<'_> {
         }
         if let Some(site) = &change.site {
             after.site = read_site(site);
+        }
+        if let Some(device) = &change.device {
+            after.device = read_device(device)?;
         }
         let mut password = SecretChange::Keep;
         match (change.user, change.password, in_url) {
@@ -308,6 +316,7 @@ fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets)
     let (url, in_url) = read_url("url", &new.url)?;
     let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
     let site = new.site.as_deref().and_then(read_site);
+    let device = new.device.as_deref().map(read_device).transpose()?.flatten();
     let (user, password) = account_of(new.user, new.password, in_url)?.unzip();
     let (mut secrets, none) = (AddressSecrets::default(), AddressSecrets::default());
     let settings = FeedSettings {
@@ -318,6 +327,7 @@ fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets)
         user,
         pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
         site,
+        device,
     };
     Ok((FeedValues { settings, password, address_secrets: secrets.to_secret() }, secrets))
 }
@@ -330,6 +340,30 @@ fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Cre
 pub(crate) fn read_site(text: &str) -> Option<String> {
     let site = text.split_whitespace().collect::<Vec<_>>().join(" ");
     Some(site).filter(|site| !site.is_empty())
+}
+
+/// Checks the address of a device service: a host, a host with a port, or a URL without credentials; `None` for an empty one.
+pub(crate) fn read_device(text: &str) -> Result<Option<String>, ServiceError> {
+    let text = text.trim();
+    let is_url = |url: url::Url| {
+        matches!(url.scheme(), "http" | "https")
+            && url.has_host()
+            && url.username().is_empty()
+            && url.password().is_none()
+    };
+    let is_valid = if text.contains("://") {
+        url::Url::parse(text).is_ok_and(is_url)
+    } else {
+        text.is_empty() || Authority::parse(text).is_ok()
+    };
+    if !is_valid || text.len() > MAX_DEVICE {
+        return Err(ServiceError::Invalid {
+            field: "device",
+            detail: "this is no address of a device service".to_owned(),
+            hint: "Give the host of the camera's web service, with its port unless it is 80, like 192.0.2.7:8080, without user name and password.",
+        });
+    }
+    Ok(Some(text.to_owned()).filter(|text| !text.is_empty()))
 }
 
 /// Parses a fingerprint: 64 hexadecimal digits, with optional colons or blanks.

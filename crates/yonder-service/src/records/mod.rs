@@ -37,7 +37,7 @@ use crate::error::ServiceError;
 pub(crate) use alerts::DEFAULT_REPEAT_S;
 pub(crate) use contacts::read_channel;
 pub(crate) use destinations::{is_encrypted, stored_server};
-pub(crate) use feeds::{measured, unstored_specs};
+pub(crate) use feeds::{measured, read_device, unstored_specs};
 pub(crate) use maintenance::LOW_BYTES;
 pub(crate) use snapshot::Snapshot;
 pub(crate) use transaction::EngineAction;

@@ -153,6 +153,7 @@ fn check(check: &str, level: CheckStatus, reason: String, next_step: Option<&str
         reason,
         next_step: next_step.map(str::to_owned),
         adapt: None,
+        tune: false,
     }
 }
 

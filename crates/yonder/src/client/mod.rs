@@ -23,8 +23,8 @@ use crate::failure::Failure;
 /// Timeout of a request. Starting and stopping respond at once.
 const TIMEOUT: Duration = Duration::from_secs(15);
 
-/// Timeout of a still, for which the camera may have to be dialed.
-const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
+/// Timeout of a still, or of a device's settings, for which the camera may have to be dialed.
+const CAMERA_TIMEOUT: Duration = Duration::from_secs(40);
 
 /// Client of one service.
 #[derive(Debug)]
@@ -91,16 +91,34 @@ impl Client {
         path: &[&str],
         query: &[(&str, &str)],
     ) -> Result<T, Failure> {
+        self.get_within(path, query, TIMEOUT)
+    }
+
+    /// As [`Client::get_with`], for an answer that needs a dialog with a camera.
+    pub(crate) fn get_slowly<T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        query: &[(&str, &str)],
+    ) -> Result<T, Failure> {
+        self.get_within(path, query, CAMERA_TIMEOUT)
+    }
+
+    fn get_within<T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        query: &[(&str, &str)],
+        timeout: Duration,
+    ) -> Result<T, Failure> {
         let request = self.agent.get(self.url(path)).query_pairs(query.iter().copied());
         let request = request.header("Authorization", self.authorization());
-        read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?)
+        read(self.sent(request.config().timeout_global(Some(timeout)).build().call())?)
     }
 
     /// Requests a body that is not JSON.
     pub(crate) fn get_bytes(&self, path: &[&str], query: &[(&str, &str)]) -> Result<Vec<u8>, Failure> {
         let request = self.agent.get(self.url(path)).query_pairs(query.iter().copied());
         let request = request.header("Authorization", self.authorization());
-        let response = self.sent(request.config().timeout_global(Some(PICTURE_TIMEOUT)).build().call())?;
+        let response = self.sent(request.config().timeout_global(Some(CAMERA_TIMEOUT)).build().call())?;
         let mut response = check(response)?;
         response
             .body_mut()
@@ -128,7 +146,7 @@ impl Client {
     /// Sends a request with an empty response.
     pub(crate) fn post_nothing<B: Serialize>(&self, path: &[&str], body: &B) -> Result<(), Failure> {
         let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
-        let request = request.config().timeout_global(Some(PICTURE_TIMEOUT)).build();
+        let request = request.config().timeout_global(Some(CAMERA_TIMEOUT)).build();
         check(self.sent(request.send_json(body))?).map(|_| ())
     }
 

@@ -12,8 +12,8 @@ use tokio::sync::mpsc;
 use yonder_address::Passphrase;
 use yonder_sim::{
     CAMERA_COMMANDS, Camera, CameraConfig, CameraStream, Certificate, Device, DeviceConfig, DeviceProfile,
-    LoopMedia, PLATFORM_COMMANDS, Platform, PlatformConfig, SrtConfig, TestAuthority, railway_feeds,
-    tunnel_media,
+    EncoderQuirk, LoopMedia, PLATFORM_COMMANDS, Platform, PlatformConfig, SrtConfig, TestAuthority,
+    railway_feeds, tunnel_media,
 };
 
 use crate::failure::Failure;
@@ -143,7 +143,7 @@ async fn run_camera(
         tokio::select! {
             () = &mut stop => return Ok(()),
             line = lines.recv() => match line {
-                Some(line) => say(&line, &camera, other.as_ref().unwrap_or(&tunnel)).await,
+                Some(line) => say(&line, &camera, &device, other.as_ref().unwrap_or(&tunnel)).await,
                 // Without interactive input, it runs unchanged.
                 None => {
                     stop.await;
@@ -168,26 +168,40 @@ fn spoken_lines() -> mpsc::Receiver<String> {
 }
 
 /// Executes a command, and prints the result.
-async fn say(line: &str, camera: &Camera, other: &Arc<LoopMedia>) {
+async fn say(line: &str, camera: &Camera, device: &Device, other: &Arc<LoopMedia>) {
     let answer = match line.trim() {
         "" => return,
         "help" => {
             let words: Vec<String> =
                 CAMERA_COMMANDS.iter().map(|(words, meaning)| format!("  {words:<38} {meaning}\n")).collect();
             format!(
-                "  {:<38} {}\n{}",
+                "  {:<38} {}\n  {:<38} {}\n{}",
                 "off | on",
                 "close the port and cut viewers off | serve again",
+                "encoder none|refuses|rounds|restart|elsewhere|elsewhere-once|ignores",
+                "how it deviates when its encoders are configured",
                 words.concat()
             )
         }
         "off" => {
+            device.restart();
             camera.switch_off().await;
             "Off.\n".to_owned()
         }
         "on" => camera
             .switch_on()
             .map_or_else(|error| format!("It stays off: {error}\n"), |()| "On.\n".to_owned()),
+        line if line.starts_with("encoder ") => {
+            let name = line.trim_start_matches("encoder ").trim();
+            let quirk = EncoderQuirk::from_name(name);
+            quirk.map_or_else(
+                || format!("{name:?} is no deviation; say help\n"),
+                |quirk| {
+                    device.set_encoder_quirk(quirk);
+                    "Done.\n".to_owned()
+                },
+            )
+        }
         line => {
             let mut result = Ok(());
             camera.change(|faults| result = faults.apply_command(line, other));
@@ -213,6 +227,7 @@ async fn start_device(
         account,
         has_media2: true,
         answers_probes,
+        encoders: Some(camera.encoders()),
         port,
         ..DeviceConfig::default()
     };

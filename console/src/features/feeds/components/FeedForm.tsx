@@ -7,7 +7,7 @@ import { Form } from "../../../ui/Form";
 import { useAddFeed, useEditFeed } from "../queries";
 
 /** Initial values of a new feed. */
-export type FeedDraft = { name?: string; url?: string; sub_url?: string; user?: string };
+export type FeedDraft = { name?: string; url?: string; sub_url?: string; user?: string; device?: string };
 
 type Props = { feed?: Feed; draft?: FeedDraft; action?: string; onDone: (feed: Feed) => void };
 
@@ -39,6 +39,7 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
     transport: feed?.transport ?? "auto",
     pin: feed?.pin ?? "",
     site: feed?.site ?? "",
+    device: feed?.device ?? draft.device ?? "",
   });
   const set = (change: Partial<typeof typed>) => setTyped({ ...typed, ...change });
   const error = feed === undefined ? add.error : edit.error;
@@ -124,6 +125,15 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
           error={fieldErrorOf("pin")}
         />
       </div>
+      <Field
+        label="ONVIF device service"
+        spellCheck={false}
+        placeholder="192.0.2.7:8080"
+        value={typed.device}
+        onChange={(event) => set({ device: event.target.value })}
+        help="Optional: host and port, if it is not port 80 of the camera. Used to read and change the camera's settings."
+        error={fieldErrorOf("device")}
+      />
     </Form>
   );
 }
@@ -137,6 +147,7 @@ type Typed = {
   transport: Transport;
   pin: string;
   site: string;
+  device: string;
 };
 
 function added(typed: Typed): NewFeed {
@@ -150,6 +161,7 @@ function added(typed: Typed): NewFeed {
     ...text("password", typed.password),
     ...text("pin", typed.pin),
     ...text("site", typed.site),
+    ...text("device", typed.device),
   };
 }
 
@@ -164,6 +176,7 @@ function changed(typed: Typed, feed: Feed): FeedChange {
     ...text("user", typed.user, feed.user),
     ...text("pin", typed.pin, feed.pin),
     ...text("site", typed.site, feed.site),
+    ...text("device", typed.device, feed.device),
     ...(typed.password === "" ? {} : { password: typed.password }),
     ...(typed.transport === feed.transport ? {} : { transport: typed.transport }),
   };

@@ -149,6 +149,7 @@ function draftOf(camera: FoundCamera, channel: FoundChannel, user: string): Feed
     ...(main === undefined ? {} : { url: main.address }),
     ...(sub === undefined ? {} : { sub_url: sub.address }),
     ...(user === "" ? {} : { user }),
+    ...(camera.service === "" ? {} : { device: camera.service }),
   };
 }
 

@@ -4,6 +4,8 @@ import { useState, type ReactNode } from "react";
 import type { Survey } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { ErrorMessage } from "../../../ui/ErrorMessage";
+import { May } from "../../session";
+import { TuneDialog } from "../../tuning";
 import { surveyQuery, useBeginSurvey, type SurveyOf } from "../queries";
 import { SurveyStreamCard } from "./SurveyStreamCard";
 
@@ -65,6 +67,13 @@ function Result({ survey }: { survey: Survey }): ReactNode {
               </li>
             ))}
           </ul>
+          {survey.feed != null && survey.advice.some((advice) => advice.tune === true) && (
+            <May role="admin">
+              <div className="mt-2">
+                <TuneDialog feed={survey.feed} trigger={<Button>Camera settings</Button>} />
+              </div>
+            </May>
+          )}
         </section>
       )}
     </>

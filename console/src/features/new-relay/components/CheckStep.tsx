@@ -14,6 +14,7 @@ import { Field } from "../../../ui/Field";
 import { JobStep } from "../../../ui/JobStep";
 import { relaysQuery, useSwitch } from "../../lines";
 import { useEditRelay, usePreflight } from "../../relay";
+import { TuneButton } from "../../tuning";
 import type { StepProps } from "../NewRelayPage";
 
 /** Names, checks and starts the relay. */
@@ -105,6 +106,7 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
       )}
       {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {checks !== undefined && <Checks checks={checks.checks} />}
+      <TuneButton feed={relay.feed.name} checks={checks?.checks ?? []} onTuned={preflight.mutate} />
       {change.error !== null && <ErrorMessage error={change.error} />}
       {edit.error !== null && <ErrorMessage error={edit.error} />}
       {checks !== undefined && (

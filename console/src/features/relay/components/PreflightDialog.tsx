@@ -6,6 +6,7 @@ import { Checks } from "../../../ui/Checks";
 import { Dialog } from "../../../ui/Dialog";
 import { ErrorMessage } from "../../../ui/ErrorMessage";
 import { JobStep } from "../../../ui/JobStep";
+import { TuneButton } from "../../tuning";
 import { usePreflight } from "../queries";
 
 /** Runs the checks before a start; nothing is sent to a platform. */
@@ -17,12 +18,12 @@ export function PreflightDialog({ relay }: { relay: Relay }): ReactNode {
       lead="Checks codec, frame size, rates and keyframes against the platforms’ rules, and servers, uplinks and traffic quotas. No key is sent."
       wide
     >
-      {() => <Run name={relay.name} />}
+      {() => <Run name={relay.name} feed={relay.feed.name} />}
     </Dialog>
   );
 }
 
-function Run({ name }: { name: string }): ReactNode {
+function Run({ name, feed }: { name: string; feed: string }): ReactNode {
   const { mutate, ...preflight } = usePreflight(name);
   useEffect(() => mutate(), [mutate]);
   return (
@@ -32,6 +33,7 @@ function Run({ name }: { name: string }): ReactNode {
       )}
       {preflight.error !== null && <ErrorMessage error={preflight.error} />}
       {preflight.data !== undefined && <Checks checks={preflight.data.checks} />}
+      <TuneButton feed={feed} checks={preflight.data?.checks ?? []} onTuned={mutate} />
       <Button disabled={preflight.isPending} onClick={() => mutate()} className="justify-self-end">
         Check again
       </Button>

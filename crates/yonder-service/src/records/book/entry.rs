@@ -71,6 +71,7 @@ impl Transaction<'_> {
             user: or_none(new.user),
             pin: or_none(new.pin),
             site: or_none(new.site),
+            device: or_none(new.device),
         };
         self.edit_feed(&new.name, change)?;
         let mut secrets = Vec::new();

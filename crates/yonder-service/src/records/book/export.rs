@@ -103,6 +103,7 @@ impl Records {
             password: None,
             pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
             site: values.site,
+            device: values.device,
         })
     }
 

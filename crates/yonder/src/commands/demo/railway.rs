@@ -89,7 +89,7 @@ pub(super) struct Railway {
     platforms: Vec<DemoPlatform>,
     keys: Vec<(String, String)>,
     /// ONVIF devices of the cameras, for `yonder feed find`.
-    devices: Vec<Device>,
+    devices: Vec<(&'static str, Device)>,
 }
 
 impl Railway {
@@ -134,10 +134,11 @@ impl Railway {
                 account: Some((CAMERA_USER.to_owned(), self.password.as_str().into())),
                 has_media2: true,
                 answers_probes: true,
+                encoders: Some(stand_in.camera.encoders()),
                 ..DeviceConfig::default()
             };
             match Device::start(config).await {
-                Ok(device) => self.devices.push(device),
+                Ok(device) => self.devices.push((stand_in.feed, device)),
                 Err(error) => tracing::info!(feed = stand_in.feed, %error, "this camera cannot be found"),
             }
         }
@@ -197,6 +198,8 @@ impl Railway {
         let user = Some(CAMERA_USER.to_owned());
         let password = Some(self.password.clone().into());
         let site = (stand_in.feed == AT_SUMMIT).then(|| "Summit".to_owned());
+        let device = self.devices.iter().find(|(feed, _)| *feed == stand_in.feed);
+        let device = device.map(|(_, device)| device.address().to_string());
         if records.feed(stand_in.feed).is_ok() {
             let change = FeedChange {
                 url: Some(url.into()),
@@ -204,6 +207,7 @@ impl Railway {
                 user,
                 password,
                 site,
+                device,
                 ..FeedChange::default()
             };
             return records.edit_feed(stand_in.feed, change).map(|_| ());
@@ -217,6 +221,7 @@ impl Railway {
             password,
             pin: None,
             site,
+            device,
         };
         records.add_feed(new).map(|_| ())
     }

@@ -46,6 +46,9 @@ pub(crate) struct AddArguments {
     /// Site of the camera, if it is not that of the service: its uplink carries the pull.
     #[arg(long, value_name = "SITE")]
     site: Option<String>,
+    /// ONVIF device service of the camera, if it is not at port 80 of the feed's host: a host with its port, or a URL.
+    #[arg(long, value_name = "HOST", conflicts_with = "pattern")]
+    device: Option<String>,
 }
 
 /// Returns the address from an argument, or from standard input.
@@ -72,8 +75,20 @@ pub(super) fn warned(option: &str, url: String) -> Secret {
 }
 
 pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
-    let AddArguments { name, url, url_stdin, sub_url, pattern, set, channels, transport, account, pin, site } =
-        arguments;
+    let AddArguments {
+        name,
+        url,
+        url_stdin,
+        sub_url,
+        pattern,
+        set,
+        channels,
+        transport,
+        account,
+        pin,
+        site,
+        device,
+    } = arguments;
     let password = account.password()?;
     if let Some(pattern) = pattern {
         let set: BTreeMap<String, String> = set.into_iter().collect();
@@ -94,6 +109,7 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
         password,
         pin,
         site,
+        device,
     };
     show(&client.post(&["feeds"], &new)?)
 }

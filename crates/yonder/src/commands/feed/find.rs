@@ -39,12 +39,15 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
         for_s: Some(u32::try_from(arguments.duration.as_secs()).unwrap_or(u32::MAX)),
     };
     let cameras: Vec<FoundCamera> = client.run_job(&["discoveries"], &new)?;
-    let channels: Vec<&FoundChannel> = cameras.iter().flat_map(|camera| &camera.channels).collect();
+    let channels: Vec<(&FoundCamera, &FoundChannel)> = cameras
+        .iter()
+        .flat_map(|camera| camera.channels.iter().map(move |channel| (camera, channel)))
+        .collect();
     let chosen = arguments.add.as_deref().map(|which| choose(which, channels.len())).transpose()?;
     let mut added: Vec<Feed> = Vec::new();
     for at in chosen.into_iter().flatten() {
-        if let Some(channel) = channels.get(at)
-            && let Some(new) = feed_of(channel, user.clone(), password.clone())
+        if let Some((camera, channel)) = channels.get(at)
+            && let Some(new) = feed_of(camera, channel, user.clone(), password.clone())
         {
             added.push(client.post(&["feeds"], &new)?);
         }
@@ -100,7 +103,12 @@ fn choose(which: &str, count: usize) -> Result<Vec<usize>, Failure> {
     })
 }
 
-fn feed_of(channel: &FoundChannel, user: Option<String>, password: Option<Secret>) -> Option<NewFeed> {
+fn feed_of(
+    camera: &FoundCamera,
+    channel: &FoundChannel,
+    user: Option<String>,
+    password: Option<Secret>,
+) -> Option<NewFeed> {
     let main = channel.streams.first()?;
     let sub = channel.streams.last().filter(|_| channel.streams.len() > 1);
     Some(NewFeed {
@@ -112,6 +120,7 @@ fn feed_of(channel: &FoundChannel, user: Option<String>, password: Option<Secret
         password,
         pin: None,
         site: None,
+        device: Some(camera.service.clone()).filter(|service| !service.is_empty()),
     })
 }
 

@@ -4,6 +4,7 @@ mod add;
 mod find;
 mod still;
 mod survey;
+mod tune;
 
 use std::path::PathBuf;
 
@@ -91,11 +92,16 @@ pub(crate) enum FeedCommand {
         /// Site of the camera; an empty text for that of the service.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
+        /// ONVIF device service of the camera; an empty text for port 80 of the feed's host.
+        #[arg(long, value_name = "HOST")]
+        device: Option<String>,
     },
     /// Discover cameras in the local networks, or at given hosts.
     Find(Box<find::FindArguments>),
     /// Measure the main and the sub stream of a feed, with advice.
     Survey(Box<survey::SurveyArguments>),
+    /// Show or change the encoder settings of a feed's camera over ONVIF, and verify the stream.
+    Tune(Box<tune::TuneArguments>),
     /// Write a still picture of a feed.
     Still(still::StillArguments),
     /// Remove an unused feed.
@@ -110,7 +116,18 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
         FeedCommand::Add(arguments) => add::run(*arguments, client),
         FeedCommand::List => list(&client.get::<Vec<_>>(&["feeds"])?),
         FeedCommand::Show { name } => show(&client.get(&["feeds", &name])?),
-        FeedCommand::Edit { name, rename, url, url_stdin, sub_url, transport, account, pin, site } => {
+        FeedCommand::Edit {
+            name,
+            rename,
+            url,
+            url_stdin,
+            sub_url,
+            transport,
+            account,
+            pin,
+            site,
+            device,
+        } => {
             let change = FeedChange {
                 name: rename,
                 url: add::read_url(url, url_stdin)?,
@@ -120,11 +137,13 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
                 user: account.user,
                 pin,
                 site,
+                device,
             };
             show(&client.patch(&["feeds", &name], &change)?)
         }
         FeedCommand::Find(arguments) => find::run(*arguments, client),
         FeedCommand::Survey(arguments) => survey::run(*arguments, client),
+        FeedCommand::Tune(arguments) => tune::run(*arguments, client),
         FeedCommand::Still(arguments) => still::run(&arguments, client),
         FeedCommand::Remove { name } => {
             client.delete(&["feeds", &name])?;
@@ -170,6 +189,9 @@ fn show(feed: &Feed) -> Result<(), Failure> {
     }
     if let Some(site) = &feed.site {
         text += &format!("  site       {site}\n");
+    }
+    if let Some(device) = &feed.device {
+        text += &format!("  device     {device}\n");
     }
     text += &format!("  state      {}\n", feed.state);
     for warning in &feed.warnings {

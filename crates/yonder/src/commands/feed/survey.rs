@@ -123,9 +123,13 @@ fn text(survey: &Survey, color: bool) -> String {
     } else if streams.iter().all(|stream| stream.cause.is_none()) {
         text += &format!("\n{}\n", colorize("No findings.", Tone::Good, color));
     }
+    let tunes = survey.advice.iter().any(|advice| advice.tune);
     for advice in &survey.advice {
         let about = colorize(&format!("{:<5}", advice.about), Tone::Wait, color);
         text += &format!("  {about} {}\n", wrapped(&advice.message, 90, 8));
+    }
+    if let Some(feed) = survey.feed.as_ref().filter(|_| tunes) {
+        text += &format!("  next  Over ONVIF: yonder feed tune {feed:?}\n");
     }
     text
 }

@@ -1,0 +1,2 @@
+export { TuneButton } from "./TuneButton";
+export { TuneDialog } from "./TuneDialog";
