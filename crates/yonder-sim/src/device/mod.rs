@@ -47,6 +47,8 @@ pub struct DeviceProfile {
     pub keyframe_every: u32,
     /// Audio codec, like `G711`.
     pub audio: Option<String>,
+    /// Token of another profile whose encoder it uses; an encoder of its own by default.
+    pub encoder_of: Option<String>,
     /// Stream address, as the device reports it.
     pub address: String,
 }
@@ -67,8 +69,14 @@ impl DeviceProfile {
             kbps: settings.kbps,
             keyframe_every: settings.keyframe_every,
             audio: settings.audio,
+            encoder_of: None,
             address: camera.url(&stream.path),
         }
+    }
+
+    /// Returns the token of the profile that has its encoder.
+    fn encoder(&self) -> &str {
+        self.encoder_of.as_ref().unwrap_or(&self.token)
     }
 
     /// Returns the settings of its encoders.
@@ -400,7 +408,7 @@ impl Shared {
                     .config
                     .profiles
                     .iter()
-                    .filter_map(|profile| Some((profile, self.encoders.settings(&profile.token)?)));
+                    .filter_map(|profile| Some((profile, self.encoders.settings(profile.encoder())?)));
                 let shown = configured.filter(|(_, settings)| second || settings.codec != "H265");
                 let profiles: String =
                     shown.map(|(profile, settings)| profile_text(profile, &settings, second)).collect();
@@ -427,17 +435,18 @@ impl Shared {
 fn profile_text(profile: &DeviceProfile, settings: &StreamSettings, second: bool) -> String {
     let DeviceProfile { token, source, .. } = profile;
     let source = format!("<SourceToken>{source}</SourceToken>");
+    let encoder = profile.encoder();
     if second {
-        let video = video_configuration("VideoEncoder", token, settings, second);
-        let audio = audio_configuration("AudioEncoder", token, settings, second).unwrap_or_default();
+        let video = video_configuration("VideoEncoder", encoder, settings, second);
+        let audio = audio_configuration("AudioEncoder", encoder, settings, second).unwrap_or_default();
         format!(
             "<Profiles token=\"{token}\"><Name>{token}</Name><Configurations><VideoSource>{source}</VideoSource>\
              {video}{audio}</Configurations></Profiles>"
         )
     } else {
-        let video = video_configuration("VideoEncoderConfiguration", token, settings, second);
+        let video = video_configuration("VideoEncoderConfiguration", encoder, settings, second);
         let audio =
-            audio_configuration("AudioEncoderConfiguration", token, settings, second).unwrap_or_default();
+            audio_configuration("AudioEncoderConfiguration", encoder, settings, second).unwrap_or_default();
         format!(
             "<Profiles token=\"{token}\"><Name>{token}</Name><VideoSourceConfiguration>{source}</VideoSourceConfiguration>\
              {video}{audio}</Profiles>"

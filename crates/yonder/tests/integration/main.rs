@@ -24,4 +24,5 @@ mod renditions;
 mod secrets;
 #[path = "../support/mod.rs"]
 mod support;
+mod tuning;
 mod uplinks;

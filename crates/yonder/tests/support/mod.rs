@@ -399,6 +399,11 @@ impl World {
         run()
     }
 
+    /// Waits for a future on the stand-ins' runtime.
+    pub(crate) fn block_on<T>(&self, what: impl Future<Output = T>) -> T {
+        self.runtime().block_on(what)
+    }
+
     /// Streams of the camera.
     pub(crate) fn streams(&self) -> &[CameraStream] {
         &self.streams
