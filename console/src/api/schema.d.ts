@@ -413,7 +413,7 @@ export interface paths {
             cookie?: never;
         };
         /** Returns the encoder settings of a feed's camera over ONVIF: what it has, what it offers, and what suits the relays best. */
-        get: operations["feeds_show"];
+        get: operations["feeds_show_tuning"];
         put?: never;
         /**
          * Changes the encoder settings of a feed's camera over ONVIF, or restores the former ones, and verifies the stream by a
@@ -1434,7 +1434,7 @@ export interface components {
             /** @description Names of the relays; all that are off if empty. */
             relays?: string[];
         };
-        /** @description What a camera offers. */
+        /** @description Options of a camera. */
         CameraOptions: {
             /** @description Audio codecs. */
             audio: string[];
@@ -3669,7 +3669,7 @@ export interface components {
             missing: components["schemas"]["TuningReason"][];
             /** @description Model. */
             model: string;
-            /** @description What the camera offers. */
+            /** @description Options of the camera. */
             offered: components["schemas"]["CameraOptions"];
             /** @description Running relays of the feed: their pictures may pause for some seconds at a change. */
             on_air: string[];
@@ -3862,7 +3862,7 @@ export interface components {
              */
             width: number;
         };
-        /** @description What a camera offers for one video codec. An empty list or a missing range means that it does not say. */
+        /** @description Options of a camera for one video codec. An empty list or a missing range means that it does not say. */
         VideoOptions: {
             /** @description Codec. */
             codec: string;
@@ -5019,7 +5019,7 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
-    feeds_show: {
+    feeds_show_tuning: {
         parameters: {
             query?: {
                 /** @description ONVIF device service, in place of that of the feed. */

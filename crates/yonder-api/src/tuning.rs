@@ -29,7 +29,7 @@ pub struct Tuning {
     pub profile: String,
     /// Configured format.
     pub configured: EncoderFormat,
-    /// What the camera offers.
+    /// Options of the camera.
     pub offered: CameraOptions,
     /// Settings that suit the destinations of the feed's relays best; empty if nothing is to be changed.
     pub proposed: EncoderSettings,

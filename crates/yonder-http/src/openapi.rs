@@ -116,7 +116,7 @@ use super::{
         surveys::survey_still,
         surveys::feed_still,
         surveys::push_still,
-        tuning::show,
+        tuning::show_tuning,
         tuning::tune,
         events::events,
     ),

@@ -11,14 +11,14 @@ use crate::error::HttpError;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(show).service(tune);
+    config.service(show_tuning).service(tune);
 }
 
 /// Returns the encoder settings of a feed's camera over ONVIF: what it has, what it offers, and what suits the relays best.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path), TuningRequest),
     responses((status = 200, body = Tuning), (status = 404, body = Problem), (status = 409, body = Problem), (status = 502, body = Problem)))]
 #[get("/feeds/{name}/tuning")]
-async fn show(
+async fn show_tuning(
     service: Data<Service>,
     _operator: Operator,
     name: Path<String>,

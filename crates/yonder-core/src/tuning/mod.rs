@@ -34,7 +34,7 @@ pub struct EncoderFormat {
     pub audio: Option<String>,
 }
 
-/// What a camera offers for one video codec. An empty list or a missing range means that it does not say.
+/// Options of a camera for one video codec. An empty list or a missing range means that it does not say.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct VideoOptions {
@@ -50,7 +50,7 @@ pub struct VideoOptions {
     pub keyframe_frames: Option<Bounds>,
 }
 
-/// What a camera offers.
+/// Options of a camera.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CameraOptions {

@@ -45,7 +45,7 @@ pub struct EncoderReport {
     pub profile: String,
     /// Configured format.
     pub format: EncoderFormat,
-    /// What the camera offers.
+    /// Options of the camera.
     pub options: CameraOptions,
     /// Other profiles with the same encoder: a change is one of their streams, too.
     pub shared_with: Vec<String>,

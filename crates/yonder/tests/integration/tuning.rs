@@ -86,7 +86,7 @@ fn keyframe_interval_and_bit_rate_are_changed_verified_and_restored() {
     );
     let quick = read(&site.tune(&["--keyframe", "2s", "--rate", "3Mbit/s"]));
     assert_eq!(outcomes(&quick), [applied("bit-rate", "3000 kbit/s"), applied("keyframes", "every 2 s")]);
-    // What the camera sends, measured by a survey of its own.
+    // Measured by another survey.
     let survey = site.service.must(&["feed", "survey", "Crossing", "--for", "6s", "--json"], "");
     let survey: Value = serde_json::from_str(&survey).unwrap();
     let measured = &survey["main"]["measured"];
@@ -184,7 +184,7 @@ fn preflight_offers_what_the_camera_can_do() {
     assert!(passed.status.success(), "{passed:?}");
     site.service.must(&["relay", "start", "Crossing"], "");
     site.service.wait_live("Crossing");
-    // A change on air: the camera ends its sessions, and the broadcast goes on with the new size.
+    // A change on air: the camera ends its sessions, and the push continues with the new size.
     let smaller = read(&site.tune(&["--size", "640x360"]));
     assert_eq!(smaller["verified"], true, "{smaller:#}");
     site.service.wait("Crossing", "live with 360 lines", |relay| {

@@ -24,7 +24,7 @@ export function settingName(setting: string): string {
   return NAMES[setting] ?? setting;
 }
 
-/** What the camera reports and sends after a change. */
+/** Result of a change: reported and measured values. */
 export function TuneResult({ result }: { result: TuningResult }): ReactNode {
   return (
     <section aria-label="Result" className="grid gap-2 text-[13px]">
