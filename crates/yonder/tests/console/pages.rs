@@ -38,7 +38,7 @@ struct Demo {
     child: Child,
     url: String,
     password: String,
-    _home: TempDir,
+    home: TempDir,
     _rest: Lines<BufReader<ChildStdout>>,
 }
 
@@ -64,12 +64,19 @@ impl Demo {
                 }
                 if let Some((_, password)) = line.split_once("password `") {
                     let password = password.trim_end_matches('`').to_owned();
-                    return Self { child, url, password, _home: home, _rest: lines };
+                    return Self { child, url, password, home, _rest: lines };
                 }
             }
         })
         .await
         .unwrap()
+    }
+
+    /// Runs a command, which must succeed.
+    fn run(&self, arguments: &[&str]) {
+        let mut command = Command::new(support::program());
+        let output = command.arg("--home").arg(self.home.path()).args(arguments).output().unwrap();
+        assert!(output.status.success(), "{arguments:?}: {output:?}");
     }
 
     async fn sign_in(&self, browser: &Browser) {
@@ -205,6 +212,49 @@ async fn a_survey_lays_main_and_sub_side_by_side() {
     // It is there again after a reload.
     browser.client.refresh().await.unwrap();
     browser.see("//section[@aria-label='sub stream'][contains(., '640×360')]").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn camera_settings_are_proposed_changed_and_verified() {
+    let browser = Browser::start(1280, 800).await;
+    let demo = Demo::start(&[]).await;
+    demo.sign_in(&browser).await;
+    browser.client.goto(&format!("{}/feeds/Signal%20Box", demo.url)).await.unwrap();
+    browser.press("Camera settings").await;
+    browser
+        .see("//*[@role='dialog'][contains(., 'Bramble TV Signals')]//button[text()='Change the camera']")
+        .await;
+    browser.check_accessibility("camera settings").await;
+    browser.picture("camera-settings").await;
+    browser.press("Change the camera").await;
+    browser.see("//section[@aria-label='Result'][contains(., 'applied')]").await;
+    browser.see("//button[text()='Undo the last change']").await;
+    browser.check_accessibility("changed camera settings").await;
+    browser.picture("camera-settings-changed").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn adapted_video_is_compared_with_the_feed() {
+    let browser = Browser::start(1280, 800).await;
+    let demo = Demo::start(&[]).await;
+    demo.sign_in(&browser).await;
+    let limit = ["--adapt", "all", "--limit", "Bramble TV Workshop=360p,10fps"];
+    demo.run(&[&["relay", "edit", "Engine Shed"], limit.as_slice()].concat());
+    browser.client.goto(&format!("{}/relays/Engine%20Shed", demo.url)).await.unwrap();
+    browser.see("//section[@aria-label='Bramble TV Workshop'][contains(., 'H.264 640×360 · 10 fps')]").await;
+    browser.picture("relay-adapted").await;
+    browser.press("Compare").await;
+    browser.see("//*[@role='dialog']//img[@alt='Adapted']").await;
+    let is_drawn = "return [...document.querySelectorAll('[role=dialog] img')].every((image) => image.complete && image.naturalWidth > 0)";
+    let until = tokio::time::Instant::now() + Duration::from_secs(20);
+    while browser.run(is_drawn).await != json!(true) {
+        assert!(tokio::time::Instant::now() < until, "the stills are not drawn");
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    browser.check_accessibility("comparison").await;
+    browser.picture("comparison").await;
     browser.close().await;
 }
 

@@ -30,6 +30,7 @@ export function Rendition({ relay, destination, rendition }: Props): ReactNode {
     <p className="text-[12.5px]">
       <strong className="font-semibold">Adapted</strong> {formats.join(" · ")}
       <span className="text-quiet"> · {costs.join(" · ")}</span>
+      {video != null && " "}
       {video != null && <Compare relay={relay} destination={destination} />}
     </p>
   );
@@ -43,7 +44,7 @@ function Compare({ relay, destination }: { relay: Relay; destination: string }):
       title={`What ${destination} receives`}
       lead="The last keyframes of the feed and of its adapted version, at the same size."
       trigger={
-        <button type="button" className="ml-2 font-semibold underline hover:text-quiet">
+        <button type="button" className="font-semibold underline hover:text-quiet">
           Compare
         </button>
       }

@@ -24,7 +24,10 @@ export function TuneForm({ tuning, disabled, onApply, onUndo }: Props): ReactNod
   const settings = changedSettings(typed, configured);
   const isUnchanged = Object.keys(settings).length === 0;
   const needsConsent = tuning.shared_with.length > 0 && !shared;
-  const now = (text: string) => (text === "" ? "not stated by the camera" : `now ${text}`);
+  const now = (before: string, after: string) => {
+    const text = before === "" ? "not stated by the camera" : before;
+    return before === after ? `now ${text}` : <strong className="font-semibold text-ink">changed from {text}</strong>;
+  };
   const fps = numberText(configured.fps);
   return (
     <form
@@ -44,35 +47,35 @@ export function TuneForm({ tuning, disabled, onApply, onUndo }: Props): ReactNod
             offered.video.map((each) => each.codec),
             typed.codec,
           )}
-          help={now(configured.codec)}
+          help={now(configured.codec, typed.codec)}
         />
         <SelectField
           label="Frame size"
           value={typed.size}
           onChange={(event) => set({ size: event.target.value })}
           choices={choices((video?.sizes ?? []).map(sizeText), typed.size)}
-          help={now(sizeText(configured))}
+          help={now(sizeText(configured), typed.size)}
         />
         <SelectField
           label="Frames per second"
           value={typed.fps}
           onChange={(event) => set({ fps: event.target.value })}
           choices={choices((video?.fps ?? []).map(numberText), typed.fps)}
-          help={now(fps)}
+          help={now(fps, typed.fps)}
         />
         <Field
           label="Bit rate, kbit/s"
           inputMode="numeric"
           value={typed.kbps}
           onChange={(event) => set({ kbps: event.target.value })}
-          help={now(numberText(configured.kbps))}
+          help={now(numberText(configured.kbps), typed.kbps)}
         />
         <Field
           label="Seconds between keyframes"
           inputMode="decimal"
           value={typed.keyframes}
           onChange={(event) => set({ keyframes: event.target.value })}
-          help={now(numberText(configured.keyframe_interval_s))}
+          help={now(numberText(configured.keyframe_interval_s), typed.keyframes)}
         />
         {offered.audio.length > 0 && (
           <SelectField
@@ -80,7 +83,7 @@ export function TuneForm({ tuning, disabled, onApply, onUndo }: Props): ReactNod
             value={typed.audio}
             onChange={(event) => set({ audio: event.target.value })}
             choices={choices(offered.audio, typed.audio)}
-            help={now(configured.audio ?? "none")}
+            help={now(configured.audio ?? "", typed.audio)}
           />
         )}
       </div>
