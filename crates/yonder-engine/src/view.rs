@@ -213,6 +213,8 @@ pub struct LinkView {
     pub dropped: u64,
     /// Link capacity estimated by the peer, in kilobits per second, once known.
     pub estimated_bandwidth_kbps: Option<u64>,
+    /// Rate at which packets reach the peer, repetitions included, in kilobits per second, if known.
+    pub receiving_kbps: Option<u64>,
     /// The connection is encrypted.
     pub encrypted: bool,
 }

@@ -403,7 +403,10 @@ impl Push {
         let (sent, lost) = (sent.saturating_sub(sent_before), lost.saturating_sub(lost_before));
         #[expect(clippy::cast_precision_loss, reason = "packets of one second")]
         let lost_share = lost as f64 / sent.max(1) as f64;
-        Some(PathSample { backlog: stats.backlog, carried_kbps: stats.rate.kbps(now), lost_share })
+        // A congested SRT path carries repetitions as well: only the peer knows how much arrives.
+        let receiving = stats.link.and_then(|link| link.receiving_kbps);
+        let carried_kbps = receiving.unwrap_or_else(|| stats.rate.kbps(now));
+        Some(PathSample { backlog: stats.backlog, carried_kbps, lost_share })
     }
 
     /// Makes the next poll panic, for tests.

@@ -1,18 +1,27 @@
 //! Renditions: platforms that do not accept a feed get a version of it that they accept, made once for all of them.
 
+use std::collections::VecDeque;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World, push_code, push_to};
 use rstest::rstest;
+use tokio::net::UdpSocket;
+use tokio::sync::watch;
+use tokio::task::JoinSet;
+use tokio::time::{Instant, sleep_until};
 use yonder_core::PushPhase;
-use yonder_core::platform::RuleSheet;
+use yonder_core::platform::{RecommendedRate, RuleSheet};
 use yonder_core::rendition::{Adapt, AudioSource, Limit};
-use yonder_engine::{Adaptation, Engine, HoldSpec, PanicPlace, PushSpec, RelaySpec};
+use yonder_engine::{Adaptation, Engine, HoldSpec, PanicPlace, PushSpec, RelaySpec, RelayView};
 use yonder_media::aac::SAMPLES_PER_FRAME;
-use yonder_sim::{PlatformConfig, Recording, SrtConfig};
+use yonder_media::{FrameRate, Payload};
+use yonder_sim::{CameraStream, LoopFrame, LoopMedia, PlatformConfig, Recording, SrtConfig};
 
 const SECOND_KEY: &str = "second-key-0815";
+/// Bit rate of a rendition on a free path.
+const CEILING_KBPS: u32 = 1_600;
 
 /// Rules of a platform for H.264 and AAC, which requires audio.
 fn rules() -> RuleSheet {
@@ -125,26 +134,26 @@ async fn video_is_scaled_and_encoded_for_a_limit() {
 async fn crash_of_a_rendition_ends_only_its_own_output() {
     let world = world();
     let mut spec = relay(&world, "/crossing", &adaptation(Adapt::Audio, ""));
-    spec.pushes[1].adaptation = adaptation(Adapt::None, "");
+    spec.pushes[0].adaptation = adaptation(Adapt::None, "");
     world.engine.apply(spec);
     world.wait_live().await;
     world.flow(12).await;
     world.engine.panic_in("relay", PanicPlace::Rendition);
     let code = "push.rendition-failed";
-    let view = world.wait("failed", 10, |view| push_code(view, 0) == code).await;
-    assert_eq!(view.pushes[0].state, PushPhase::Waiting, "{:?}", view.pushes[0]);
-    assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("panicked"));
-    assert_eq!(view.pushes[1].state, PushPhase::Live);
+    let view = world.wait("failed", 10, |view| push_code(view, 1) == code).await;
+    assert_eq!(view.pushes[1].state, PushPhase::Waiting, "{:?}", view.pushes[1]);
+    assert!(view.pushes[1].cause.as_ref().unwrap().message.contains("panicked"));
+    assert_eq!(view.pushes[0].state, PushPhase::Live);
     world.wait_live().await;
     world.flow(24).await;
     let view = world.engine.relay("relay").unwrap();
     let reconnects: Vec<u64> = view.pushes.iter().map(|push| push.reconnects).collect();
     assert_eq!(reconnects, [0, 0], "the connections stay");
-    assert_eq!(view.pushes[0].rendition.unwrap().restarts, 1);
+    assert_eq!(view.pushes[1].rendition.unwrap().restarts, 1);
     world.engine.shutdown().await;
-    world.assert_pictures_exact("two", "/crossing");
+    world.assert_pictures_exact("one", "/crossing");
     // Its audio and video both pause for the time of the restart.
-    let report = world.platform.report("one").unwrap();
+    let report = world.platform.report("two").unwrap();
     assert_eq!((report.audio.map(|audio| audio.codec), report.broadcasts), (Some("AAC"), 1));
 }
 
@@ -240,7 +249,7 @@ async fn push_changes_to_a_rendition_when_the_camera_changes() {
         faults.shows = Some(with_g711);
         faults.goodbye += 1;
     });
-    let adapted = |view: &yonder_engine::RelayView| {
+    let adapted = |view: &RelayView| {
         view.pushes.iter().all(|push| push.state == PushPhase::Live && push.rendition.is_some())
     };
     world.wait("adapted", 30, adapted).await;
@@ -251,7 +260,7 @@ async fn push_changes_to_a_rendition_when_the_camera_changes() {
         faults.shows = Some(silent);
         faults.goodbye += 1;
     });
-    let silent = |view: &yonder_engine::RelayView| {
+    let silent = |view: &RelayView| {
         adapted(view)
             && view.pushes.iter().all(|push| push.rendition.unwrap().audio_source == AudioSource::Silence)
     };
@@ -268,17 +277,122 @@ async fn push_changes_to_a_rendition_when_the_camera_changes() {
 async fn overloaded_rendition_skips_frames_and_recovers() {
     let world = world();
     let mut spec = relay(&world, "/crossing", &adaptation(Adapt::Audio, ""));
-    spec.pushes[1].adaptation = adaptation(Adapt::None, "");
+    spec.pushes[0].adaptation = adaptation(Adapt::None, "");
     world.engine.apply(spec);
     world.wait_live().await;
     world.flow(12).await;
     world.engine.stall_renditions("relay", Duration::from_secs(8));
-    let view = world.wait("lagging", 15, |view| view.pushes[0].state == PushPhase::Lagging).await;
-    assert_eq!(push_code(&view, 0), "push.rendition-overloaded");
-    assert_eq!(view.pushes[1].state, PushPhase::Live);
-    world.wait("live again", 40, |view| view.pushes[0].state == PushPhase::Live).await;
-    let made = world.engine.relay("relay").unwrap().pushes[0].rendition.unwrap();
+    let view = world.wait("lagging", 15, |view| view.pushes[1].state == PushPhase::Lagging).await;
+    assert_eq!(push_code(&view, 1), "push.rendition-overloaded");
+    assert_eq!(view.pushes[0].state, PushPhase::Live);
+    world.wait("live again", 40, |view| view.pushes[1].state == PushPhase::Live).await;
+    let made = world.engine.relay("relay").unwrap().pushes[1].rendition.unwrap();
     assert!(made.skipped > 0 && made.restarts == 0, "{made:?}");
     world.engine.shutdown().await;
-    world.assert_pictures_exact("two", "/crossing");
+    world.assert_pictures_exact("one", "/crossing");
+}
+
+/// Returns a moving pattern, which needs every bit of its rate.
+fn pattern() -> LoopMedia {
+    let (video, units) = yonder_codec::encode_sample(640, 360, 100).unwrap();
+    let frames = units.into_iter().zip(0..).map(|(unit, shown)| {
+        let Payload::Nals(nals) = unit.payload else { panic!("no video") };
+        LoopFrame { nals, shown, keyframe: unit.keyframe }
+    });
+    let frame_rate = FrameRate { frames: 25, per: 1 };
+    LoopMedia { frame_rate, video, frames: frames.collect(), audio: None }
+}
+
+/// Network path between an SRT push and its platform, whose capacity can be limited. A queue before the limit holds 400 ms;
+/// what exceeds it is dropped.
+struct Path {
+    address: SocketAddr,
+    /// Capacity in kilobits per second.
+    kbps: watch::Sender<Option<u32>>,
+    _task: JoinSet<()>,
+}
+
+impl Path {
+    async fn start(platform: SocketAddr) -> Self {
+        let inner = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let outer = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        outer.connect(platform).await.unwrap();
+        let address = inner.local_addr().unwrap();
+        let (kbps, capacity) = watch::channel(None);
+        let mut task = JoinSet::new();
+        task.spawn(carry(inner, outer, capacity));
+        Self { address, kbps, _task: task }
+    }
+}
+
+async fn carry(inner: UdpSocket, outer: UdpSocket, capacity: watch::Receiver<Option<u32>>) {
+    let (mut from_push, mut from_platform) = ([0; 2_048], [0; 2_048]);
+    let (mut push, mut free_at) = (None, Instant::now());
+    let mut queue: VecDeque<(Instant, Vec<u8>)> = VecDeque::new();
+    loop {
+        let due = queue.front().map(|(at, _)| *at);
+        tokio::select! {
+            received = inner.recv_from(&mut from_push) => {
+                let Ok((length, from)) = received else { continue };
+                push = Some(from);
+                let now = Instant::now();
+                let passage = capacity.borrow().map_or(Duration::ZERO, |kbps| {
+                    Duration::from_millis(1) * u32::try_from(length * 8).unwrap() / kbps
+                });
+                free_at = free_at.max(now) + passage;
+                if free_at - now > Duration::from_millis(400) {
+                    free_at -= passage;
+                } else {
+                    queue.push_back((free_at, from_push[..length].to_vec()));
+                }
+            }
+            received = outer.recv(&mut from_platform) => {
+                if let (Ok(length), Some(push)) = (received, push) {
+                    let _sent = inner.send_to(&from_platform[..length], push).await;
+                }
+            }
+            () = sleep_until(due.unwrap_or_else(Instant::now)), if due.is_some() => {
+                if let Some((_, packet)) = queue.pop_front() {
+                    let _sent = outer.send(&packet).await;
+                }
+            }
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn bit_rate_follows_a_throttled_path_and_its_return() {
+    let stream = CameraStream { path: "/pattern".into(), media: Arc::new(pattern()) };
+    // A latency as a person sets it for such a path.
+    let srt = Some(SrtConfig { latency: Duration::from_secs(1), ..SrtConfig::default() });
+    let world = World::with_stream(stream, PlatformConfig { srt, ..PlatformConfig::default() });
+    let server = world.platform.srt_server().unwrap();
+    let platform = server.trim_start_matches("srt://").split('?').next().unwrap();
+    let path = Path::start(platform.parse().unwrap()).await;
+    let through = server.replace(platform, &path.address.to_string());
+    let mut rules = rules();
+    rules.audio.needed = false;
+    rules.video.recommended =
+        vec![RecommendedRate { lines: 360, fps: 30, from_kbps: 500, to_kbps: CEILING_KBPS }];
+    let adaptation = Adaptation { rules: Some(Arc::new(rules)), ..adaptation(Adapt::All, "320p") };
+    let push = PushSpec { adaptation, ..push_to("to-0", &through, KEY) };
+    world.engine.apply(RelaySpec { pushes: vec![push], ..world.relay("/pattern", PASSWORD, &[]) });
+    world.wait_live().await;
+    tokio::time::sleep(Duration::from_secs(6)).await;
+    let kbps = |view: &RelayView| view.pushes[0].rendition.unwrap().video_kbps.unwrap();
+    let before = world.engine.relay("relay").unwrap();
+    assert_eq!(kbps(&before), CEILING_KBPS);
+    assert!(before.pushes[0].kbps > u64::from(CEILING_KBPS) * 6 / 10, "{before:?}");
+    path.kbps.send_replace(Some(CEILING_KBPS / 2));
+    world.wait("a lower rate", 5, |view| kbps(view) < CEILING_KBPS).await;
+    tokio::time::sleep(Duration::from_secs(10)).await;
+    let settled = world.engine.relay("relay").unwrap();
+    tokio::time::sleep(Duration::from_secs(6)).await;
+    let later = world.engine.relay("relay").unwrap();
+    let dropped = |view: &RelayView| (view.pushes[0].frames_dropped, view.pushes[0].link.unwrap().dropped);
+    assert_eq!(dropped(&later), dropped(&settled), "dropped ten seconds after the path was throttled");
+    assert_eq!(later.pushes[0].reconnects, 0);
+    assert!(kbps(&later) < CEILING_KBPS / 2, "{}", kbps(&later));
+    path.kbps.send_replace(None);
+    world.wait("the full rate", 60, |view| kbps(view) == CEILING_KBPS).await;
 }

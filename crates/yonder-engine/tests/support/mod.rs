@@ -61,15 +61,29 @@ impl World {
         Self::with_all(faults, None, PlatformConfig::default())
     }
 
+    /// Adds a stream to the camera.
+    pub(crate) fn with_stream(stream: CameraStream, platform: PlatformConfig) -> Self {
+        Self::with_streams(vec![stream], CameraFaults::default(), None, platform)
+    }
+
     fn with_both(faults: CameraFaults, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
         Self::with_all(faults, certificate, PlatformConfig { record: true, ..platform })
     }
 
     fn with_all(faults: CameraFaults, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
-        let mut streams: Vec<CameraStream> = railway_feeds()
-            .into_iter()
-            .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
-            .collect();
+        Self::with_streams(Vec::new(), faults, certificate, platform)
+    }
+
+    fn with_streams(
+        mut streams: Vec<CameraStream>,
+        faults: CameraFaults,
+        certificate: Option<Certificate>,
+        platform: PlatformConfig,
+    ) -> Self {
+        let railway = railway_feeds().into_iter();
+        streams.extend(
+            railway.map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) }),
+        );
         streams.push(CameraStream { path: SUB.into(), media: Arc::new(summit_sub()) });
         streams.push(CameraStream { path: "/tunnel".into(), media: Arc::new(tunnel_media()) });
         let account = Some(("rail".to_owned(), PASSWORD.into()));

@@ -55,6 +55,8 @@ pub struct Stats {
     pub in_flight: u64,
     /// Link capacity estimated by the peer, in kilobits per second; zero until it is known.
     pub estimated_bandwidth_kbps: u64,
+    /// Rate at which packets reach the peer, repetitions included, in kilobits per second; zero until it is known.
+    pub receiving_kbps: u64,
     /// Packets received.
     pub received: u64,
     /// Packets received that could not be decrypted.
@@ -182,6 +184,7 @@ impl Connection {
             dropped: counts.dropped,
             in_flight: counts.in_flight,
             estimated_bandwidth_kbps: self.sender.estimated_bandwidth_kbps(),
+            receiving_kbps: self.sender.receiving_kbps(),
             received: self.receiver.received(),
             undecrypted: self.undecrypted,
             missing: self.receiver.missing(),

@@ -24,6 +24,13 @@ const MAX_DROP_REQUESTS: usize = 64;
 /// Retransmissions may use a quarter of the stream's rate (5.1.1), and at least this many packets per second.
 const REPAIR_SHARE: u64 = 4;
 const REPAIR_FLOOR: u64 = 400;
+/// Packets that are lost again may use a quarter of the stream's rate, and at least this many packets per second: on a congested
+/// path, more repetitions would take the place of new packets.
+const REPEAT_FLOOR: u64 = 40;
+/// Maximum repetitions of lost retransmissions in a burst.
+const REPEAT_BURST: u64 = 64;
+/// Interval at which repetitions that are not allowed yet are checked.
+const REPEAT_INTERVAL: Duration = Duration::from_millis(5);
 /// Period of acknowledgements (4.8.1).
 const ACK_PERIOD: Duration = Duration::from_millis(10);
 /// Maximum retransmissions in a burst.
@@ -39,6 +46,8 @@ struct SendBufferEntry {
     /// Time of the last transmission.
     sent: Option<Duration>,
     reported: bool,
+    /// Number of retransmissions.
+    repairs: u32,
 }
 
 /// Packet that may be sent now.
@@ -101,9 +110,14 @@ pub(super) struct Sender {
     to_repair: BTreeSet<u64>,
     repairs: u64,
     repairs_at: Duration,
+    /// Allowed repetitions of lost retransmissions, in millionths.
+    repeats: u64,
+    repeats_at: Duration,
     counts: Counts,
     waiting_bytes: usize,
     estimated_bandwidth_kbps: u64,
+    /// Rate of the packets that reach the peer, repetitions included, in kilobits per second.
+    receiving_kbps: u64,
     rate: PacketRate,
 }
 
@@ -119,9 +133,12 @@ impl Sender {
             to_repair: BTreeSet::new(),
             repairs: REPAIR_BURST,
             repairs_at: Duration::ZERO,
+            repeats: REPEAT_BURST * 1_000_000,
+            repeats_at: Duration::ZERO,
             counts: Counts::default(),
             waiting_bytes: 0,
             estimated_bandwidth_kbps: 0,
+            receiving_kbps: 0,
             rate: PacketRate::default(),
         }
     }
@@ -136,12 +153,17 @@ impl Sender {
             origin: at,
             sent: None,
             reported: false,
+            repairs: 0,
         });
         self.rate.count(at);
     }
 
     pub(super) fn backlog(&self) -> usize {
         self.waiting_bytes
+    }
+
+    pub(super) fn receiving_kbps(&self) -> u64 {
+        self.receiving_kbps
     }
 
     pub(super) fn estimated_bandwidth_kbps(&self) -> u64 {
@@ -182,6 +204,7 @@ impl Sender {
             }
             let bits = u64::try_from((crate::MAX_PAYLOAD + HEADER) * 8).unwrap_or_default();
             self.estimated_bandwidth_kbps = u64::from(report.capacity_packets_per_s) * bits / 1_000;
+            self.receiving_kbps = u64::from(report.bytes_per_s) * 8 / 1_000;
         }
     }
 
@@ -327,8 +350,28 @@ impl Sender {
         if self.repairs == 0 {
             return None;
         }
+        let span = now.saturating_sub(self.repeats_at).min(Duration::from_secs(1));
+        let share = (self.rate.per_second() / REPAIR_SHARE).max(REPEAT_FLOOR);
+        let earned = u64::try_from(span.as_micros()).unwrap_or_default() * share;
+        self.repeats = (self.repeats + earned).min(REPEAT_BURST * 1_000_000);
+        self.repeats_at = now;
+        let number = self.next_allowed_repair()?;
+        self.to_repair.remove(&number);
         self.repairs -= 1;
-        self.to_repair.pop_first()
+        if let Some(held) = self.get_mut(number) {
+            held.repairs += 1;
+            if held.repairs > 1 {
+                self.repeats = self.repeats.saturating_sub(1_000_000);
+            }
+        }
+        Some(number)
+    }
+
+    /// Returns the oldest packet that may be retransmitted: for the first time, or again.
+    fn next_allowed_repair(&self) -> Option<u64> {
+        let may_repeat = self.repeats >= 1_000_000;
+        let is_first = |number: u64| self.get(number).is_none_or(|held| held.repairs == 0);
+        self.to_repair.iter().copied().find(|number| may_repeat || is_first(*number))
     }
 
     fn take(&mut self, number: u64, retransmitted: bool, now: Duration) -> Option<NextPacket> {
@@ -353,10 +396,12 @@ impl Sender {
         let fresh = self.get(self.next).filter(|_| fits).map(|held| held.origin);
         let repair = if self.to_repair.is_empty() {
             None
-        } else if self.repairs > 0 {
-            Some(Duration::ZERO)
-        } else {
+        } else if self.repairs == 0 {
             Some(self.repairs_at + Duration::from_millis(3))
+        } else if self.next_allowed_repair().is_none() {
+            Some(self.repeats_at + REPEAT_INTERVAL)
+        } else {
+            Some(Duration::ZERO)
         };
         [late, fresh, repair, self.head_due(rtt), self.tail_due(rtt)].into_iter().flatten().min()
     }
@@ -509,6 +554,27 @@ mod tests {
         let report = AckReport { free_packets: 10, ..AckReport::default() };
         sender.handle_ack(100, Some(&report));
         assert_eq!(drain(&mut sender, ms(100)).len(), 10);
+    }
+
+    #[test]
+    fn repetitions_of_lost_retransmissions_use_a_quarter_of_the_rate() {
+        let mut sender = sender(400);
+        sender.window = 8_000;
+        sender.late = Duration::from_secs(60);
+        let rtt = Rtt::default();
+        let lost = [LossRange { first: 100, last: 199 }];
+        drain(&mut sender, ms(800));
+        sender.handle_losses(&lost, ms(800), &rtt);
+        assert_eq!(drain(&mut sender, ms(800)).len(), 100, "all are retransmitted once");
+        // Nothing arrives: the peer reports the same packets again and again.
+        let mut repeated = 0;
+        for step in 1..=100 {
+            let now = ms(800 + step * 20);
+            sender.handle_losses(&lost, now, &rtt);
+            repeated += drain(&mut sender, now).len();
+        }
+        // 400 packets were sent within the last second.
+        assert!((200..=64 + 210).contains(&repeated), "{repeated} in two seconds");
     }
 
     #[test]

@@ -302,6 +302,7 @@ impl SrtConnection {
             retransmitted: stats.retransmitted,
             dropped: stats.dropped,
             estimated_bandwidth_kbps: Some(stats.estimated_bandwidth_kbps).filter(|room| *room > 0),
+            receiving_kbps: Some(stats.receiving_kbps).filter(|rate| *rate > 0),
             encrypted: self.is_encrypted,
         }
     }
