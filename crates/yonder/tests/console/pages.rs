@@ -83,7 +83,6 @@ impl Demo {
         browser.client.goto(&self.url).await.unwrap();
         browser.see("//h1[text()='Sign in']").await;
         browser.check_accessibility("sign-in").await;
-        browser.picture("sign-in").await;
         browser.fill("Name", "night desk").await;
         browser.fill("Password", &self.password).await;
         browser.press("Sign in").await;
@@ -231,7 +230,6 @@ async fn camera_settings_are_proposed_changed_and_verified() {
     browser.see("//section[@aria-label='Result'][contains(., 'applied')]").await;
     browser.see("//button[text()='Undo the last change']").await;
     browser.check_accessibility("changed camera settings").await;
-    browser.picture("camera-settings-changed").await;
     browser.close().await;
 }
 
@@ -244,7 +242,6 @@ async fn adapted_video_is_compared_with_the_feed() {
     demo.run(&[&["relay", "edit", "Engine Shed"], limit.as_slice()].concat());
     browser.client.goto(&format!("{}/relays/Engine%20Shed", demo.url)).await.unwrap();
     browser.see("//section[@aria-label='Bramble TV Workshop'][contains(., 'H.264 640×360 · 10 fps')]").await;
-    browser.picture("relay-adapted").await;
     browser.press("Compare").await;
     browser.see("//*[@role='dialog']//img[@alt='Adapted']").await;
     let is_drawn = "return [...document.querySelectorAll('[role=dialog] img')].every((image) => image.complete && image.naturalWidth > 0)";
@@ -254,7 +251,6 @@ async fn adapted_video_is_compared_with_the_feed() {
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
     browser.check_accessibility("comparison").await;
-    browser.picture("comparison").await;
     browser.close().await;
 }
 
