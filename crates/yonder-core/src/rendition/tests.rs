@@ -2,7 +2,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
-use crate::platform::{AudioRules, VideoRules, shipped};
+use crate::platform::{AudioRules, RecommendedRate, VideoRules, shipped};
 use crate::preflight::{AudioFacts, CheckStatus, KeyFacts, PushFacts, Reachability, VideoFacts, check_push};
 
 fn feed() -> FeedFacts {
@@ -89,6 +89,19 @@ fn g711_becomes_aac_at_the_default_rate() {
     let expected = AudioRendition { rate_hz: 48_000, channels: 1, kbps: 64 };
     assert_eq!(choice.rendition, Rendition { video: None, audio: Some(expected) });
     assert_eq!(solved(&choice), ["audio-codec", "audio-rate"]);
+}
+
+#[rstest]
+#[case::full_rate(25.0, 4_000)]
+#[case::low_rate(6.0, 1_500)]
+fn recommended_rate_is_that_of_the_frame_rate(#[case] fps: f64, #[case] kbps: u32) {
+    let mut rules = sheet();
+    rules.video.max_lines = Some(720);
+    rules.video.recommended = vec![RecommendedRate { lines: 720, fps: 30, from_kbps: 1_500, to_kbps: 4_000 }];
+    let mut feed = feed();
+    feed.video.as_mut().unwrap().fps = Some(fps);
+    let video = choose(&feed, requirements(&rules), Adapt::All).rendition.video.unwrap();
+    assert_eq!((video.height, video.kbps), (720, kbps));
 }
 
 #[rstest]

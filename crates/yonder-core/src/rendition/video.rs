@@ -83,8 +83,10 @@ pub(super) fn choose(
     let frame_divisor = divisor(feed_fps, bounds.max_fps);
     let fps = feed_fps / f64::from(frame_divisor);
     let recommended = requirements.rules.and_then(|rules| rules.recommended(height, fps));
-    let default_kbps =
-        recommended.map_or_else(|| estimated_kbps(width, height, fps), |range| u64::from(range.to_kbps));
+    let estimated = estimated_kbps(width, height, fps);
+    // A recommendation is for the highest frame rate that it covers.
+    let default_kbps = recommended
+        .map_or(estimated, |range| (estimated * 2).max(range.from_kbps.into()).min(range.to_kbps.into()));
     let kbps = default_kbps.max(MIN_KBPS).min(bounds.max_kbps.unwrap_or(u64::MAX));
     let rendition = VideoRendition {
         width,

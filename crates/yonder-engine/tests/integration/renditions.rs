@@ -17,7 +17,7 @@ use yonder_core::rendition::{Adapt, AudioSource, Limit};
 use yonder_engine::{Adaptation, Engine, HoldSpec, PanicPlace, PushSpec, RelaySpec, RelayView};
 use yonder_media::aac::SAMPLES_PER_FRAME;
 use yonder_media::{FrameRate, Payload};
-use yonder_sim::{CameraStream, LoopFrame, LoopMedia, PlatformConfig, Recording, SrtConfig};
+use yonder_sim::{CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig, Recording, SrtConfig};
 
 const SECOND_KEY: &str = "second-key-0815";
 /// Bit rate of a rendition on a free path.
@@ -91,6 +91,36 @@ async fn audio_is_made_once_for_all_pushes(#[case] path: &str, #[case] source: A
         // The video is the camera's.
         world.assert_pictures_exact(channel, path);
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_encoder_serves_two_relays_of_a_feed() {
+    let world = world();
+    let adaptation = adaptation(Adapt::Audio, "");
+    let first = relay(&world, "/box", &adaptation);
+    let other = Platform::start(PlatformConfig {
+        app: "live".into(),
+        channels: vec![("three".to_owned(), KEY.into())],
+        ..PlatformConfig::default()
+    })
+    .unwrap();
+    let third = PushSpec { adaptation, ..push_to("to-2", &other.server(), KEY) };
+    world.engine.apply(RelaySpec { name: "second".into(), pushes: vec![third], ..first.clone() });
+    world.engine.apply(first);
+    world.wait_live().await;
+    world.flow(24).await;
+    let until = Instant::now() + Duration::from_secs(10);
+    while world.engine.relay("second").unwrap().pushes[0].state != PushPhase::Live {
+        assert!(Instant::now() < until, "the second relay is not live");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let views = ["relay", "second"].map(|name| world.engine.relay(name).unwrap());
+    let shared: Vec<u32> = views
+        .iter()
+        .flat_map(|view| view.pushes.iter().map(|push| push.rendition.unwrap().shared_by))
+        .collect();
+    assert_eq!(shared, [3, 3, 3]);
+    assert!(views.iter().all(|view| view.feed.renditions.len() == 1), "{views:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -373,7 +403,7 @@ async fn bit_rate_follows_a_throttled_path_and_its_return() {
     let mut rules = rules();
     rules.audio.needed = false;
     rules.video.recommended =
-        vec![RecommendedRate { lines: 360, fps: 30, from_kbps: 500, to_kbps: CEILING_KBPS }];
+        vec![RecommendedRate { lines: 360, fps: 30, from_kbps: CEILING_KBPS, to_kbps: CEILING_KBPS }];
     let adaptation = Adaptation { rules: Some(Arc::new(rules)), ..adaptation(Adapt::All, "320p") };
     let push = PushSpec { adaptation, ..push_to("to-0", &through, KEY) };
     world.engine.apply(RelaySpec { pushes: vec![push], ..world.relay("/pattern", PASSWORD, &[]) });
