@@ -153,7 +153,7 @@ impl Planner {
         context: &JobContext,
     ) -> Result<TuningResult, ServiceError> {
         if planned.settings.is_empty() {
-            self.finish_undo(&planned).await?;
+            self.finish(&planned).await?;
             return Ok(unchanged(&planned));
         }
         context.set_step("changing the camera's settings");
@@ -188,7 +188,7 @@ impl Planner {
         if is_ignored {
             self.forget(stored).await?;
         } else {
-            self.finish_undo(&planned).await?;
+            self.finish(&planned).await?;
         }
         Ok(result(&planned.feed, &verified, &report))
     }
@@ -241,8 +241,8 @@ impl Planner {
         run_blocking(move || Ok(planner.records.store.remove_tuning(id)?)).await
     }
 
-    /// Removes a change that was undone, and stores the address of the device if it is new.
-    async fn finish_undo(self: &Arc<Self>, planned: &PlannedTuning) -> Result<(), ServiceError> {
+    /// Removes the change that was undone, and stores the address of the device if it is new.
+    async fn finish(self: &Arc<Self>, planned: &PlannedTuning) -> Result<(), ServiceError> {
         self.forget(planned.undone.as_ref().map(|tuning| tuning.id)).await?;
         let Some(device) = planned.device.clone() else { return Ok(()) };
         let (planner, feed) = (Arc::clone(self), planned.feed.clone());

@@ -129,6 +129,70 @@ async fn chromium_hears_the_tone_of_a_g711_camera() {
     assert!((number("level") / loud - 1.0).abs() < 0.15, "{heard}, not {loud}");
 }
 
+/// Silence with a burst of 20 ms at the start of each loop, when its first picture is shown.
+fn with_bursts(mut media: LoopMedia) -> LoopMedia {
+    let audio = media.audio.as_mut().unwrap();
+    let silence = yonder_media::g711::Law::A.silence();
+    for (at, frame) in audio.frames.iter_mut().enumerate() {
+        let sample =
+            |n: usize| if at > 0 { silence } else { silence ^ if n / 4 % 2 == 0 { 0x50 } else { 0xd0 } };
+        *frame = (0..frame.len()).map(sample).collect();
+    }
+    media
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn audio_of_a_rendition_is_in_step_with_the_video() {
+    let media = railway_feeds().into_iter().find(|feed| feed.name == "Signal Box").unwrap().main();
+    let media = with_bursts(media);
+    let first = media.frames[0].nals.iter().max_by_key(|nal| nal.len()).unwrap().clone();
+    // A longer time measures a drift as well.
+    let seconds = std::env::var("YONDER_SYNC_SECONDS").map_or(20, |text| text.parse().unwrap());
+    let recording = received(media, Adapt::Audio, "", seconds).await;
+    let browser = Browser::start(640, 480).await;
+    let script = format!(
+        "const bytes = Uint8Array.from(atob('{}'), (char) => char.charCodeAt(0));
+         const context = new OfflineAudioContext(1, 48000, 48000);
+         const audio = await context.decodeAudioData(bytes.buffer);
+         const samples = audio.getChannelData(0);
+         const centers = [];
+         for (let at = 0; at < samples.length; at += 1) {{
+             if (Math.abs(samples[at]) < 0.02) continue;
+             let energy = 0;
+             let moment = 0;
+             for (let n = Math.max(0, at - 1440); n < Math.min(samples.length, at + 2880); n += 1) {{
+                 const square = samples[n] * samples[n];
+                 energy += square;
+                 moment += square * n;
+             }}
+             centers.push(moment / energy);
+             at += 48000;
+         }}
+         return centers;",
+        STANDARD.encode(adts(&recording.audio))
+    );
+    let centers = browser.run(&script).await;
+    browser.close().await;
+    let shown: Vec<i64> = recording
+        .pictures
+        .iter()
+        .zip(&recording.shown)
+        .filter(|(nals, _)| nals.contains(&first))
+        .map(|(_, shown)| *shown)
+        .collect();
+    // The center of the burst is 10 ms after its beginning.
+    let offset_ms = |center: f64| {
+        let heard = recording.heard[0] as f64 + center * 90_000.0 / 48_000.0;
+        let offsets = shown.iter().map(|shown| (heard - *shown as f64) / 90.0 - 10.0);
+        offsets.min_by(|a, b| a.abs().total_cmp(&b.abs())).unwrap()
+    };
+    let offsets: Vec<f64> =
+        centers.as_array().unwrap().iter().map(|center| offset_ms(center.as_f64().unwrap())).collect();
+    crate::support::say(&format!("offsets of audio and video in ms: {offsets:.1?}"));
+    assert!(offsets.len() as u64 >= seconds / 8 - 1, "{offsets:?}");
+    assert!(offsets.iter().all(|offset| offset.abs() < 20.0), "{offsets:?}");
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn chromium_sees_the_video_of_a_rendition() {
     let browser = Browser::start(640, 480).await;

@@ -42,7 +42,7 @@ pub(crate) struct TuneArguments {
     #[arg(long, conflicts_with_all = ["codec", "size", "fps", "rate", "keyframe", "audio"])]
     undo: bool,
     /// Address of the camera's ONVIF device service: a host, with its port unless it is 80, or a URL. It is stored with the
-    /// feed once it has worked.
+    /// feed once a change has worked.
     #[arg(long, value_name = "HOST")]
     device: Option<String>,
     /// Also change an encoder that other profiles of the camera use.
