@@ -51,6 +51,8 @@ impl Browser {
         capabilities.insert("goog:chromeOptions".to_owned(), options);
         // The certificates of the tests are self-signed.
         capabilities.insert("acceptInsecureCerts".to_owned(), json!(true));
+        // Scripts that scroll long lists take their time on a busy machine.
+        capabilities.insert("timeouts".to_owned(), json!({"script": 120_000}));
         capabilities.insert("goog:loggingPrefs".to_owned(), json!({"browser": "ALL"}));
         let address = format!("http://127.0.0.1:{port}");
         let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;

@@ -15,6 +15,7 @@ mod roles;
 #[path = "../support/mod.rs"]
 mod support;
 mod terminal;
+mod tuning;
 
 /// Password of the first person.
 const PASSWORD: &str = "three lamps at night";

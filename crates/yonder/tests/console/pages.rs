@@ -34,16 +34,16 @@ const KEPT: [&str; 9] =
     ["relay", "new-relay", "feeds", "destinations", "platforms", "budget", "logbook", "report", "settings"];
 
 /// The demonstration, running.
-struct Demo {
+pub(crate) struct Demo {
     child: Child,
-    url: String,
+    pub(crate) url: String,
     password: String,
     home: TempDir,
     _rest: Lines<BufReader<ChildStdout>>,
 }
 
 impl Demo {
-    async fn start(arguments: &[&str]) -> Self {
+    pub(crate) async fn start(arguments: &[&str]) -> Self {
         let home = tempfile::tempdir().unwrap();
         #[expect(clippy::zombie_processes, reason = "it is waited for when the demonstration is dropped")]
         let mut child = Command::new(support::program())
@@ -73,13 +73,13 @@ impl Demo {
     }
 
     /// Runs a command, which must succeed.
-    fn run(&self, arguments: &[&str]) {
+    pub(crate) fn run(&self, arguments: &[&str]) {
         let mut command = Command::new(support::program());
         let output = command.arg("--home").arg(self.home.path()).args(arguments).output().unwrap();
         assert!(output.status.success(), "{arguments:?}: {output:?}");
     }
 
-    async fn sign_in(&self, browser: &Browser) {
+    pub(crate) async fn sign_in(&self, browser: &Browser) {
         browser.client.goto(&self.url).await.unwrap();
         browser.see("//h1[text()='Sign in']").await;
         browser.check_accessibility("sign-in").await;
@@ -99,7 +99,7 @@ impl Drop for Demo {
 
 impl Browser {
     /// Has the page looked at by axe-core; what it calls serious or critical fails.
-    async fn check_accessibility(&self, name: &str) {
+    pub(crate) async fn check_accessibility(&self, name: &str) {
         let axe =
             Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/node_modules/axe-core/axe.min.js");
         let axe = std::fs::read_to_string(&axe).unwrap_or_else(|error| panic!("{}: {error}", axe.display()));
@@ -211,46 +211,6 @@ async fn a_survey_lays_main_and_sub_side_by_side() {
     // It is there again after a reload.
     browser.client.refresh().await.unwrap();
     browser.see("//section[@aria-label='sub stream'][contains(., '640×360')]").await;
-    browser.close().await;
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn camera_settings_are_proposed_changed_and_verified() {
-    let browser = Browser::start(1280, 800).await;
-    let demo = Demo::start(&[]).await;
-    demo.sign_in(&browser).await;
-    browser.client.goto(&format!("{}/feeds/Signal%20Box", demo.url)).await.unwrap();
-    browser.press("Camera settings").await;
-    browser
-        .see("//*[@role='dialog'][contains(., 'Bramble TV Signals')]//button[text()='Change the camera']")
-        .await;
-    browser.check_accessibility("camera settings").await;
-    browser.picture("camera-settings").await;
-    browser.press("Change the camera").await;
-    browser.see("//section[@aria-label='Result'][contains(., 'applied')]").await;
-    browser.see("//button[text()='Undo the last change']").await;
-    browser.check_accessibility("changed camera settings").await;
-    browser.close().await;
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn adapted_video_is_compared_with_the_feed() {
-    let browser = Browser::start(1280, 800).await;
-    let demo = Demo::start(&[]).await;
-    demo.sign_in(&browser).await;
-    let limit = ["--adapt", "all", "--limit", "Bramble TV Workshop=360p,10fps"];
-    demo.run(&[&["relay", "edit", "Engine Shed"], limit.as_slice()].concat());
-    browser.client.goto(&format!("{}/relays/Engine%20Shed", demo.url)).await.unwrap();
-    browser.see("//section[@aria-label='Bramble TV Workshop'][contains(., 'H.264 640×360 · 10 fps')]").await;
-    browser.press("Compare").await;
-    browser.see("//*[@role='dialog']//img[@alt='Adapted']").await;
-    let is_drawn = "return [...document.querySelectorAll('[role=dialog] img')].every((image) => image.complete && image.naturalWidth > 0)";
-    let until = tokio::time::Instant::now() + Duration::from_secs(20);
-    while browser.run(is_drawn).await != json!(true) {
-        assert!(tokio::time::Instant::now() < until, "the stills are not drawn");
-        tokio::time::sleep(Duration::from_millis(200)).await;
-    }
-    browser.check_accessibility("comparison").await;
     browser.close().await;
 }
 

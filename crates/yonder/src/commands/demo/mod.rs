@@ -136,14 +136,13 @@ fn welcome(url: &str, home: &Path, password: &str, camera_user: &str) -> String 
     // The program as it was called, since it may not be in the path.
     let called = std::env::args().next().filter(|called| Path::new(called).is_relative());
     let program = called.unwrap_or_else(|| "yonder".to_owned());
-    let (home, on_demand) = (home.display(), railway::ON_DEMAND);
+    let home = home.display();
     format!(
         "The Hollow Fell Light Railway is on the air, with stand-in cameras and platforms.\n\n\
          \x20 Console   {url}\n\
          \x20 Sign in   name `{PERSON}`, password `{password}`\n\
          \x20 Commands  {program} --home {home} status\n\
-         \x20 Cameras   {program} --home {home} feed find   (their account: {camera_user}, password in {home}/{CAMERA_PASSWORD})\n\
-         \x20 Adapted   {program} --home {home} relay start {on_demand:?}   (1080 lines for a platform of 720; a third of a processor core)\n\n\
+         \x20 Cameras   {program} --home {home} feed find   (their account: {camera_user}, password in {home}/{CAMERA_PASSWORD})\n\n\
          Ctrl-C ends everything in order.\n"
     )
 }

@@ -11,7 +11,6 @@ use yonder_api::{
     Transport,
 };
 use yonder_core::grade::ChannelReport;
-use yonder_core::rendition::Adapt;
 use yonder_service::{Service, ServiceError, Transaction};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
@@ -21,31 +20,15 @@ use yonder_sim::{
 /// User name of all cameras.
 const CAMERA_USER: &str = "rail";
 
-/// Relay of the demo, with the name of its feed.
-struct DemoLine {
-    feed: &'static str,
-    channels: &'static [&'static str],
-    /// The relay may adapt video as well.
-    adapts_video: bool,
-}
-
-impl DemoLine {
-    const fn new(feed: &'static str, channels: &'static [&'static str]) -> Self {
-        Self { feed, channels, adapts_video: false }
-    }
-}
-
-/// Relays. The Signal Box has G.711, which no platform accepts: its audio is adapted.
-const LINES: [DemoLine; 6] = [
-    DemoLine::new("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
-    DemoLine::new("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
-    DemoLine::new("Engine Shed", &["Bramble TV Workshop"]),
-    DemoLine::new("Bandstand", &["Bramble TV Music"]),
-    DemoLine::new("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
-    DemoLine { adapts_video: true, ..DemoLine::new(ON_DEMAND, &["Thistle Stage Crossing"]) },
+/// Feeds with the channels that they are pushed to. The Signal Box has G.711, which no platform accepts: its audio is adapted.
+/// The Level Crossing is not pushed, since adapting its 1080 lines for Thistle Stage takes a good part of a small machine.
+const LINES: [(&str, &[&str]); 5] = [
+    ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
+    ("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
+    ("Engine Shed", &["Bramble TV Workshop"]),
+    ("Bandstand", &["Bramble TV Music"]),
+    ("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
 ];
-/// Relay that is off: adapting its 1080 lines for Thistle Stage takes a good part of a small machine.
-pub(super) const ON_DEMAND: &str = "Level Crossing";
 
 /// Uplink of the demo.
 struct DemoUplink {
@@ -129,7 +112,7 @@ impl Railway {
             })
             .collect::<std::io::Result<Vec<_>>>()
             .context("a stand-in camera cannot be started")?;
-        let channels = LINES.iter().flat_map(|line| line.channels);
+        let channels = LINES.iter().flat_map(|(_, channels)| *channels);
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_text(20))).collect();
         let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
@@ -190,9 +173,8 @@ impl Railway {
                 })?;
             }
         }
-        for DemoLine { feed, channels, adapts_video } in LINES {
+        for (feed, channels) in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
-            let adapt = if adapts_video { Adapt::All } else { Adapt::Audio };
             if records.relay(feed).is_ok() {
                 let change =
                     RelayChange { feed: Some(feed.to_owned()), to: Some(to), ..RelayChange::default() };
@@ -202,13 +184,10 @@ impl Railway {
                     name: feed.to_owned(),
                     feed: feed.to_owned(),
                     to,
-                    adapt: Some(adapt),
                     ..NewRelay::default()
                 })?;
             }
-            if feed != ON_DEMAND {
-                records.start_relay(feed)?;
-            }
+            records.start_relay(feed)?;
         }
         Ok(())
     }
