@@ -9,6 +9,7 @@ use fantoccini::elements::Element;
 use fantoccini::wd::Capabilities;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
+use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::support;
 
@@ -20,13 +21,18 @@ pub(crate) struct Browser {
     /// Address of the driver.
     address: String,
     pub(crate) client: Client,
+    _permit: SemaphorePermit<'static>,
 }
+
+/// Maximum number of browsers at a time: more of them take each other's processor, and pages are measured.
+static BROWSERS: Semaphore = Semaphore::const_new(2);
 
 impl Browser {
     /// # Panics
     /// Without the packages chromium and chromium-driver.
     pub(crate) async fn start(width: u32, height: u32) -> Self {
         assert!(PathBuf::from(DRIVER).exists(), "{DRIVER} is missing: install chromium and chromium-driver");
+        let permit = BROWSERS.acquire().await.unwrap();
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new(DRIVER)
             .arg(format!("--port={port}"))
@@ -64,7 +70,7 @@ impl Browser {
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         };
-        let browser = Self { driver, address, client };
+        let browser = Self { driver, address, client, _permit: permit };
         browser.resize(width, height).await;
         browser
     }
