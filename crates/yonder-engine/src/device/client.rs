@@ -20,13 +20,13 @@ const TIMEOUT: Duration = Duration::from_secs(5);
 #[derive(Debug)]
 pub(crate) enum DeviceError {
     /// No response.
-    NotReached(String),
+    Unreachable(String),
     /// Invalid response.
-    NoSense(String),
+    InvalidResponse(String),
     /// Refusal.
     Fault(Fault),
     /// The device accepts only Basic, which would reveal the password.
-    ClearPassword,
+    CleartextPassword,
 }
 
 impl DeviceError {
@@ -39,15 +39,15 @@ impl DeviceError {
     }
 
     /// Returns the message for a person.
-    pub(crate) fn sentence(&self, has_credentials: bool) -> String {
+    pub(crate) fn message(&self, has_credentials: bool) -> String {
         match self {
-            Self::NotReached(detail) => format!("The web service does not answer ({detail})."),
-            Self::NoSense(detail) => format!("The response is invalid ({detail})."),
+            Self::Unreachable(detail) => format!("The web service does not answer ({detail})."),
+            Self::InvalidResponse(detail) => format!("The response is invalid ({detail})."),
             Self::Fault(fault) if fault.wants_sign_in() && has_credentials => {
                 "The camera refuses this user name and password.".to_owned()
             }
             Self::Fault(fault) if fault.wants_sign_in() => "The camera requires a user name and password.".to_owned(),
-            Self::ClearPassword => {
+            Self::CleartextPassword => {
                 "The camera requires the password in clear (HTTP Basic without TLS); it was not sent. Enable digest authentication in the camera."
                     .to_owned()
             }
@@ -85,11 +85,12 @@ impl DeviceClient {
         self.credentials.is_some()
     }
 
-    /// Requests the device's clock, which authentication tokens of later requests must have. Devices that protect their whole web server require HTTP authentication for it;
-    /// others refuse a request without a token, but have the time in the `Date` field of the response (RFC 9110,
-    /// 6.6.1).
+    /// Requests the device's clock, and sets it for the authentication tokens of later requests.
+    ///
+    /// Devices that protect their whole web server require HTTP authentication for it; others refuse a request without a
+    /// token, but have the time in the `Date` field of the response (RFC 9110, 6.6.1).
     pub(crate) fn read_clock(&mut self, device: &str) -> Result<Option<Clock>, DeviceError> {
-        let response = self.send(device, &envelope(&clock_request(), None), self.credentials.as_ref())?;
+        let response = self.send(device, &envelope(&clock_request(), None))?;
         let by_date = response.date_s.map(|date_s| Clock { ahead_s: date_s - now_s() });
         if response.status == 401 {
             return Err(DeviceError::not_authorized());
@@ -104,18 +105,19 @@ impl DeviceClient {
 
     /// Requests the media services. Devices before ONVIF 2.1, and many low-cost ones, only support `GetCapabilities`.
     pub(crate) fn capabilities(&self, device: &str) -> Result<Capabilities, DeviceError> {
-        let services = self.ask(device, &services_request()).and_then(|answer| Ok(read_services(&answer)?));
+        let services =
+            self.request(device, &services_request()).and_then(|answer| Ok(read_services(&answer)?));
         match services {
             Ok(found) if found.media.is_some() || found.media2.is_some() => Ok(found),
             Err(error) if error.needs_sign_in() => Err(error),
-            Err(error @ (DeviceError::NotReached(_) | DeviceError::ClearPassword)) => Err(error),
-            Ok(_) | Err(_) => Ok(read_capabilities(&self.ask(device, &capabilities_request())?)?),
+            Err(error @ (DeviceError::Unreachable(_) | DeviceError::CleartextPassword)) => Err(error),
+            Ok(_) | Err(_) => Ok(read_capabilities(&self.request(device, &capabilities_request())?)?),
         }
     }
 
     /// Requests the media profiles.
     pub(crate) fn profiles(&self, service: &str, kind: MediaService) -> Result<Vec<Profile>, DeviceError> {
-        Ok(read_profiles(&self.ask(service, &profiles_request(kind))?, kind)?)
+        Ok(read_profiles(&self.request(service, &profiles_request(kind))?, kind)?)
     }
 
     /// Requests the stream address of a profile, as the device reports it.
@@ -125,45 +127,31 @@ impl DeviceClient {
         kind: MediaService,
         profile: &str,
     ) -> Result<Option<String>, DeviceError> {
-        Ok(read_stream_address(&self.ask(service, &stream_request(kind, profile))?)?)
+        Ok(read_stream_address(&self.request(service, &stream_request(kind, profile))?)?)
     }
 
     /// Sends a request, with a token if there is an account.
-    pub(crate) fn ask(&self, service: &str, body: &str) -> Result<Element, DeviceError> {
+    pub(crate) fn request(&self, service: &str, body: &str) -> Result<Element, DeviceError> {
         let account = self.credentials.as_ref().map(|credentials| DeviceAccount {
             user: credentials.user.clone(),
             password: SecretString::clone(&credentials.password),
             device_time_s: now_s() + self.clock.ahead_s,
             nonce: rand::random(),
         });
-        self.exchange(service, &envelope(body, account.as_ref()), self.credentials.as_ref())
-    }
-
-    fn exchange(
-        &self,
-        service: &str,
-        message: &str,
-        credentials: Option<&Credentials>,
-    ) -> Result<Element, DeviceError> {
-        let response = self.send(service, message, credentials)?;
+        let response = self.send(service, &envelope(body, account.as_ref()))?;
         if response.status == 401 { Err(DeviceError::not_authorized()) } else { read(&response.body) }
     }
 
     /// Sends a request, and repeats it with HTTP authentication after status 401 (RFC 7616). The password is never sent
     /// in clear.
-    fn send(
-        &self,
-        service: &str,
-        message: &str,
-        credentials: Option<&Credentials>,
-    ) -> Result<Response, DeviceError> {
+    fn send(&self, service: &str, message: &str) -> Result<Response, DeviceError> {
         let first = self.post(service, message, None)?;
-        let (401, Some(credentials)) = (first.status, credentials) else { return Ok(first) };
+        let (401, Some(credentials)) = (first.status, &self.credentials) else { return Ok(first) };
         let Some(challenge) = strongest(first.challenges.iter().map(String::as_str)) else {
             return Ok(first);
         };
         if matches!(challenge, Challenge::Basic) && !service.starts_with("https://") {
-            return Err(DeviceError::ClearPassword);
+            return Err(DeviceError::CleartextPassword);
         }
         let mut authenticator = Authenticator::new(challenge, credentials.clone(), rand::random());
         let authorization = authenticator.authorize("POST", &path_of(service));
@@ -182,13 +170,13 @@ impl DeviceClient {
             request = request.header("Authorization", authorization);
         }
         let mut response =
-            request.send(message).map_err(|error| DeviceError::NotReached(error.to_string()))?;
+            request.send(message).map_err(|error| DeviceError::Unreachable(error.to_string()))?;
         let field = |name| response.headers().get_all(name).iter().filter_map(|value| value.to_str().ok());
         let challenges = field("www-authenticate").map(str::to_owned).collect();
         let date_s = field("date").find_map(|date| httpdate::parse_http_date(date).ok()).and_then(seconds);
         let limit = u64::try_from(MAX_BYTES).unwrap_or(u64::MAX);
         let body = response.body_mut().with_config().limit(limit).read_to_vec();
-        let body = body.map_err(|error| DeviceError::NoSense(error.to_string()))?;
+        let body = body.map_err(|error| DeviceError::InvalidResponse(error.to_string()))?;
         Ok(Response { status: response.status().as_u16(), challenges, date_s, body })
     }
 }
@@ -208,7 +196,7 @@ fn seconds(time: SystemTime) -> Option<i64> {
 }
 
 fn read(answer: &[u8]) -> Result<Element, DeviceError> {
-    Element::parse(answer).map_err(|error| DeviceError::NoSense(error.to_string()))
+    Element::parse(answer).map_err(|error| DeviceError::InvalidResponse(error.to_string()))
 }
 
 /// Returns path and query of a URL.

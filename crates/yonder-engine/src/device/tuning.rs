@@ -121,14 +121,14 @@ pub(crate) async fn set_encoder(
 
 async fn run<T: Send + 'static>(
     target: CameraTarget,
-    work: impl FnOnce(Session) -> Result<T, TuneError> + Send + 'static,
+    work: impl FnOnce(EncoderSession) -> Result<T, TuneError> + Send + 'static,
 ) -> Result<T, TuneError> {
     let CameraTarget { device, feed } = target;
     let device = device.unwrap_or_else(|| feed.url.host.clone());
     let services = services_of(&device).await?;
     let credentials = feed.credentials.clone();
     let blocking =
-        tokio::task::spawn_blocking(move || work(Session::open(&services, credentials, &feed.url)?));
+        tokio::task::spawn_blocking(move || work(EncoderSession::open(&services, credentials, &feed.url)?));
     match tokio::time::timeout(TIMEOUT, blocking).await {
         Ok(Ok(done)) => done,
         Ok(Err(_)) | Err(_) => Err(TuneError::Timeout),
@@ -144,9 +144,9 @@ async fn services_of(device: &str) -> Result<Vec<String>, TuneError> {
     find::services_at(device, PROBE_WAIT).await.map_err(not_found)
 }
 
-/// Media profile of a feed at its device.
-struct FeedProfile {
-    client: DeviceClient,
+/// Client of a device, for the media profile of a feed.
+struct ProfileClient {
+    http: DeviceClient,
     device: String,
     facts: DeviceFacts,
     /// Address of the media service.
@@ -157,23 +157,23 @@ struct FeedProfile {
     profile: Profile,
 }
 
-impl FeedProfile {
+impl ProfileClient {
     fn read_all_video(&self) -> Result<Vec<VideoEncoder>, DeviceError> {
-        let answer = self.client.ask(&self.media, &video_encoders_request(self.kind))?;
+        let answer = self.http.request(&self.media, &video_encoders_request(self.kind))?;
         Ok(read_video_encoders(&answer, self.kind)?)
     }
 
     /// Reads the audio encoder; `None` if there is none that can be read.
     fn read_audio(&self) -> Option<AudioEncoder> {
         let token = self.profile.audio_encoder.as_ref()?;
-        let answer = self.client.ask(&self.media, &audio_encoders_request(self.kind)).ok()?;
+        let answer = self.http.request(&self.media, &audio_encoders_request(self.kind)).ok()?;
         read_audio_encoders(&answer).ok()?.into_iter().find(|encoder| encoder.token == *token)
     }
 }
 
-/// Encoder configurations of a device, as read at the beginning.
-struct Session {
-    at: FeedProfile,
+/// Encoder configurations of a device, as read before a change.
+struct EncoderSession {
+    client: ProfileClient,
     video: Vec<VideoEncoder>,
     /// Video encoder of the profile.
     encoder: VideoEncoder,
@@ -182,7 +182,7 @@ struct Session {
     audio_options: Vec<AudioEncoderOptions>,
 }
 
-impl Session {
+impl EncoderSession {
     fn open(
         services: &[String],
         credentials: Option<Credentials>,
@@ -190,9 +190,9 @@ impl Session {
     ) -> Result<Self, TuneError> {
         let mut failure = TuneError::Timeout;
         for device in services {
-            let client = DeviceClient::new(credentials.clone());
+            let http = DeviceClient::new(credentials.clone());
             let explain = |error: DeviceError| device_error(&error, credentials.is_some());
-            match Self::at(client, device, feed, explain) {
+            match Self::open_at(http, device, feed, explain) {
                 Ok(session) => return Ok(session),
                 Err(error) => failure = error,
             }
@@ -200,15 +200,15 @@ impl Session {
         Err(failure)
     }
 
-    fn at(
-        mut client: DeviceClient,
+    fn open_at(
+        mut http: DeviceClient,
         device: &str,
         feed: &CameraUrl,
         explain: impl Fn(DeviceError) -> TuneError,
     ) -> Result<Self, TuneError> {
-        client.read_clock(device).map_err(&explain)?;
-        let facts = client.ask(device, &facts_request()).and_then(|answer| Ok(read_facts(&answer)?));
-        let capabilities = client.capabilities(device).map_err(&explain)?;
+        http.read_clock(device).map_err(&explain)?;
+        let facts = http.request(device, &facts_request()).and_then(|answer| Ok(read_facts(&answer)?));
+        let capabilities = http.capabilities(device).map_err(&explain)?;
         let host = Url::parse(device).ok().and_then(|url| url.host_str().map(str::to_owned));
         let host = host.unwrap_or_else(|| feed.host.clone());
         let services =
@@ -217,18 +217,18 @@ impl Session {
         for (kind, address) in services.into_iter().filter_map(|(kind, address)| Some((kind, address?))) {
             // The media service is used at the host of the device service.
             let Some(media) = with_host(&address, host.trim_matches(['[', ']'])) else { continue };
-            let profiles = match client.profiles(&media, kind) {
+            let profiles = match http.profiles(&media, kind) {
                 Ok(profiles) => profiles,
                 Err(error) => {
                     failure = explain(error);
                     continue;
                 }
             };
-            match profile_of(&client, &media, kind, &profiles, feed) {
+            match profile_of(&http, &media, kind, &profiles, feed) {
                 Ok(profile) => {
                     let (device, facts) = (device.to_owned(), facts.unwrap_or_default());
-                    let at = FeedProfile { client, device, facts, media, kind, profiles, profile };
-                    return Self::read(at, explain);
+                    let client = ProfileClient { http, device, facts, media, kind, profiles, profile };
+                    return Self::read(client, explain);
                 }
                 Err(error) => failure = error,
             }
@@ -237,35 +237,35 @@ impl Session {
     }
 
     /// Reads the configurations of a profile's encoders, and their options.
-    fn read(at: FeedProfile, explain: impl Fn(DeviceError) -> TuneError) -> Result<Self, TuneError> {
-        let FeedProfile { client, media, kind, profile, .. } = &at;
-        let video = at.read_all_video().map_err(&explain)?;
+    fn read(client: ProfileClient, explain: impl Fn(DeviceError) -> TuneError) -> Result<Self, TuneError> {
+        let ProfileClient { http, media, kind, profile, .. } = &client;
+        let video = client.read_all_video().map_err(&explain)?;
         let encoder = video.iter().find(|encoder| encoder.token == profile.video_encoder).cloned();
         let encoder = encoder.ok_or_else(|| TuneError::NoEncoder(name_of(profile)))?;
-        let asked = client.ask(media, &video_options_request(*kind, &encoder.token));
+        let asked = http.request(media, &video_options_request(*kind, &encoder.token));
         let video_options = asked.and_then(|answer| Ok(read_video_options(&answer, *kind)?));
         let video_options = video_options.map_err(&explain)?;
-        let audio = at.read_audio();
+        let audio = client.read_audio();
         // Cameras without options for the audio can still be tuned otherwise.
         let audio_options = audio.as_ref().and_then(|audio| {
-            let asked = client.ask(media, &audio_options_request(*kind, &audio.token));
+            let asked = http.request(media, &audio_options_request(*kind, &audio.token));
             asked.and_then(|answer| Ok(read_audio_options(&answer)?)).ok()
         });
         let audio_options = audio_options.unwrap_or_default();
-        Ok(Self { at, video, encoder, video_options, audio, audio_options })
+        Ok(Self { client, video, encoder, video_options, audio, audio_options })
     }
 
     fn report(&self) -> EncoderReport {
         let is_shared = |profile: &&Profile| {
-            profile.token != self.at.profile.token && profile.video_encoder == self.encoder.token
+            profile.token != self.client.profile.token && profile.video_encoder == self.encoder.token
         };
         EncoderReport {
-            device: self.at.device.clone(),
-            facts: self.at.facts.clone(),
-            profile: name_of(&self.at.profile),
+            device: self.client.device.clone(),
+            facts: self.client.facts.clone(),
+            profile: name_of(&self.client.profile),
             format: format(&self.encoder, self.audio.as_ref()),
             options: options(&self.video_options, &self.audio_options),
-            shared_with: self.at.profiles.iter().filter(is_shared).map(name_of).collect(),
+            shared_with: self.client.profiles.iter().filter(is_shared).map(name_of).collect(),
         }
     }
 
@@ -289,8 +289,9 @@ impl Session {
     }
 
     fn set_video(&self, encoder: &VideoEncoder, change: &VideoEncoderChange) -> Result<(), TuneError> {
-        let request = set_video_request(self.at.kind, encoder, change);
-        let answer = self.at.client.ask(&self.at.media, &request).map_err(|error| self.explain(&error))?;
+        let request = set_video_request(self.client.kind, encoder, change);
+        let answer =
+            self.client.http.request(&self.client.media, &request).map_err(|error| self.explain(&error))?;
         read_set(&answer).map_err(|fault| TuneError::Refused(fault.reason))
     }
 
@@ -299,8 +300,9 @@ impl Session {
         let encoder = self.audio.as_ref().ok_or_else(refused)?;
         let options = self.audio_options.iter().find(|options| audio_codec(&options.encoding) == codec);
         let change = options.ok_or_else(refused)?.change();
-        let request = set_audio_request(self.at.kind, encoder, &change);
-        let answer = self.at.client.ask(&self.at.media, &request).map_err(|error| self.explain(&error))?;
+        let request = set_audio_request(self.client.kind, encoder, &change);
+        let answer =
+            self.client.http.request(&self.client.media, &request).map_err(|error| self.explain(&error))?;
         read_set(&answer).map_err(|fault| TuneError::Refused(fault.reason))
     }
 
@@ -311,7 +313,7 @@ impl Session {
         let is_unchanged = now == self.encoder;
         self.encoder = now;
         if self.audio.is_some() {
-            self.audio = self.at.read_audio();
+            self.audio = self.client.read_audio();
         }
         if !is_unchanged || changed.is_empty() {
             return Ok(Vec::new());
@@ -323,7 +325,7 @@ impl Session {
         let (_, remaining) = self.read_changes()?;
         let mut elsewhere: Vec<ChangedElsewhere> = Vec::new();
         for former in changed.iter().chain(&remaining) {
-            let user = self.at.profiles.iter().find(|profile| profile.video_encoder == former.token);
+            let user = self.client.profiles.iter().find(|profile| profile.video_encoder == former.token);
             let profile = user.map_or_else(|| former.token.clone(), name_of);
             let is_restored = !remaining.contains(former);
             if !elsewhere.iter().any(|known| known.profile == profile) {
@@ -335,9 +337,9 @@ impl Session {
 
     /// Reads the video encoders, and returns that of the profile, and the former values of others that have changed.
     fn read_changes(&self) -> Result<(VideoEncoder, Vec<VideoEncoder>), TuneError> {
-        let video = self.at.read_all_video().map_err(|error| self.explain(&error))?;
+        let video = self.client.read_all_video().map_err(|error| self.explain(&error))?;
         let own = video.iter().find(|encoder| encoder.token == self.encoder.token).cloned();
-        let own = own.ok_or_else(|| TuneError::NoEncoder(name_of(&self.at.profile)))?;
+        let own = own.ok_or_else(|| TuneError::NoEncoder(name_of(&self.client.profile)))?;
         let is_changed = |former: &&VideoEncoder| {
             former.token != own.token
                 && video.iter().any(|encoder| encoder.token == former.token && encoder != *former)
@@ -347,12 +349,12 @@ impl Session {
     }
 
     fn explain(&self, error: &DeviceError) -> TuneError {
-        device_error(error, self.at.client.has_credentials())
+        device_error(error, self.client.http.has_credentials())
     }
 }
 
 fn device_error(error: &DeviceError, has_credentials: bool) -> TuneError {
-    TuneError::Device { message: error.sentence(has_credentials), needs_sign_in: error.needs_sign_in() }
+    TuneError::Device { message: error.message(has_credentials), needs_sign_in: error.needs_sign_in() }
 }
 
 fn name_of(profile: &Profile) -> String {
@@ -362,7 +364,7 @@ fn name_of(profile: &Profile) -> String {
 /// Returns the profile with the address of a feed: the same path and query; or else the same path, if only one has it, since
 /// some cameras report a query that changes.
 fn profile_of(
-    client: &DeviceClient,
+    http: &DeviceClient,
     media: &str,
     kind: MediaService,
     profiles: &[Profile],
@@ -370,7 +372,7 @@ fn profile_of(
 ) -> Result<Profile, TuneError> {
     let mut addresses = Vec::new();
     for profile in profiles.iter().take(MAX_PROFILES) {
-        let Ok(Some(reported)) = client.stream_address(media, kind, &profile.token) else { continue };
+        let Ok(Some(reported)) = http.stream_address(media, kind, &profile.token) else { continue };
         // Credentials in the address are dropped.
         let Ok((url, _)) = CameraUrl::parse(&reported) else { continue };
         if url.path == feed.path {

@@ -26,19 +26,19 @@ impl Conversation {
             host,
             ..FoundCamera::default()
         };
-        let mut problem = DeviceError::NotReached("it named no address".to_owned());
+        let mut problem = DeviceError::Unreachable("it named no address".to_owned());
         for service in services {
             camera.service.clone_from(&service);
             match self.ask_device(&mut camera) {
                 Ok(()) => return camera,
-                Err(error @ (DeviceError::Fault(_) | DeviceError::ClearPassword)) => {
+                Err(error @ (DeviceError::Fault(_) | DeviceError::CleartextPassword)) => {
                     problem = error;
                     break;
                 }
                 Err(error) => problem = error,
             }
         }
-        camera.problem = Some(problem.sentence(self.0.has_credentials()));
+        camera.problem = Some(problem.message(self.0.has_credentials()));
         camera.needs_sign_in = problem.needs_sign_in();
         camera
     }
@@ -48,12 +48,14 @@ impl Conversation {
         // The clock comes first: an authentication token must have the device's time.
         camera.clock_ahead_s = self.0.read_clock(&device)?.map(|clock| clock.ahead_s);
         if camera.name == camera.host
-            && let Some(name) = self.0.ask(&device, &scopes_request()).ok().as_ref().and_then(read_name)
+            && let Some(name) = self.0.request(&device, &scopes_request()).ok().as_ref().and_then(read_name)
         {
             camera.name = name;
         }
         // The device information is optional.
-        if let Ok(facts) = self.0.ask(&device, &facts_request()).and_then(|answer| Ok(read_facts(&answer)?)) {
+        if let Ok(facts) =
+            self.0.request(&device, &facts_request()).and_then(|answer| Ok(read_facts(&answer)?))
+        {
             if camera.name == camera.host && !facts.model.is_empty() {
                 camera.name.clone_from(&facts.model);
             }
