@@ -136,8 +136,9 @@ fn with_bursts(mut media: LoopMedia) -> LoopMedia {
     let audio = media.audio.as_mut().unwrap();
     let silence = yonder_media::g711::Law::A.silence();
     for (at, frame) in audio.frames.iter_mut().enumerate() {
-        let sample =
-            |n: usize| if at > 0 { silence } else { silence ^ if n / 4 % 2 == 0 { 0x50 } else { 0xd0 } };
+        let sample = |n: usize| {
+            if at > 0 { silence } else { silence ^ if (n / 4).is_multiple_of(2) { 0x50 } else { 0xd0 } }
+        };
         *frame = (0..frame.len()).map(sample).collect();
     }
     media
