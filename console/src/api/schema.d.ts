@@ -3437,6 +3437,15 @@ export interface components {
          * @enum {string}
          */
         Setting: "codec" | "size" | "frame-rate" | "bit-rate" | "keyframes" | "audio";
+        /** @description Change of one setting, as texts with their units. */
+        SettingChange: {
+            /** @description Requested value. */
+            after: string;
+            /** @description Value before; empty if the camera does not state it. */
+            before: string;
+            /** @description Setting. */
+            setting: components["schemas"]["Setting"];
+        };
         /**
          * @description Outcome of the change of a setting.
          * @enum {string}
@@ -3638,25 +3647,10 @@ export interface components {
             /** @description Its former values were restored. */
             restored: boolean;
         };
-        /** @description Changed setting. */
-        TunedSetting: {
-            /** @description Value before, with its unit. */
-            before: string;
-            /** @description Measured value; empty if it could not be measured. */
-            measured: string;
-            /** @description Outcome. */
-            outcome: components["schemas"]["SettingOutcome"];
-            /** @description Value that the camera reports now. */
-            reported: string;
-            /** @description Setting. */
-            setting: components["schemas"]["Setting"];
-            /** @description Requested value. */
-            wanted: string;
-        };
         /** @description Encoder settings of a feed's camera: what it has, what it offers, and what suits the relays best. */
         Tuning: {
             /** @description Changes that the proposal makes. */
-            changes: components["schemas"]["TuningChange"][];
+            changes: components["schemas"]["SettingChange"][];
             /** @description Configured format. */
             configured: components["schemas"]["EncoderFormat"];
             /** @description Address of the device service. */
@@ -3683,20 +3677,11 @@ export interface components {
             shared_with: string[];
             undo?: components["schemas"]["TuningUndo"] | null;
         };
-        /** @description Change of one setting. */
-        TuningChange: {
-            /** @description New value, with its unit. */
-            after: string;
-            /** @description Value before, with its unit. */
-            before: string;
-            /** @description Setting. */
-            setting: components["schemas"]["Setting"];
-        };
         /** @description Reason for a setting. */
         TuningReason: {
-            /** @description Destination; null for a general recommendation. */
+            /** @description Destination; `None` for a general recommendation. */
             destination?: string | null;
-            /** @description Reason. */
+            /** @description Reason, in one sentence without its stop. */
             reason: string;
             /** @description Setting. */
             setting: components["schemas"]["Setting"];
@@ -3712,7 +3697,7 @@ export interface components {
             /** @description Next step, unless everything was applied. */
             next_step?: string | null;
             /** @description Changed settings, with what the camera reports and sends since. */
-            settings: components["schemas"]["TunedSetting"][];
+            settings: components["schemas"]["VerifiedSetting"][];
             /** @description The stream has all settings that the camera reports. */
             verified: boolean;
         };
@@ -3817,6 +3802,21 @@ export interface components {
             site?: string | null;
             /** @description New local address that binds pushes to it; empty removes it. */
             source?: string | null;
+        };
+        /** @description Verified setting, with values as texts with their units. */
+        VerifiedSetting: {
+            /** @description Value before. */
+            before: string;
+            /** @description Measured value; empty if it could not be measured. */
+            measured: string;
+            /** @description Outcome. */
+            outcome: components["schemas"]["SettingOutcome"];
+            /** @description Value that the camera reports now. */
+            reported: string;
+            /** @description Setting. */
+            setting: components["schemas"]["Setting"];
+            /** @description Requested value. */
+            wanted: string;
         };
         /** @description Measured video parameters. */
         VideoFacts: {

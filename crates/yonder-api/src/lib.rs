@@ -65,10 +65,7 @@ pub use stats::{FeedStats, PushStats, RelayStats};
 pub use surveys::{
     DropFacts, MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream,
 };
-pub use tuning::{
-    NewTuning, TunedElsewhere, TunedSetting, Tuning, TuningChange, TuningReason, TuningRequest, TuningResult,
-    TuningUndo,
-};
+pub use tuning::{NewTuning, TunedElsewhere, Tuning, TuningRequest, TuningResult, TuningUndo};
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
 
 /// Header with the CSRF token, required for changes authenticated by a cookie.

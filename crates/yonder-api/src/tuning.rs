@@ -2,7 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use yonder_core::tuning::{CameraOptions, EncoderFormat, EncoderSettings, Setting, SettingOutcome};
+use yonder_core::tuning::{
+    CameraOptions, EncoderFormat, EncoderSettings, SettingChange, TuningReason, VerifiedSetting,
+};
 
 /// Camera whose settings are requested.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
@@ -34,7 +36,7 @@ pub struct Tuning {
     /// Settings that suit the destinations of the feed's relays best; empty if nothing is to be changed.
     pub proposed: EncoderSettings,
     /// Changes that the proposal makes.
-    pub changes: Vec<TuningChange>,
+    pub changes: Vec<SettingChange>,
     /// Reasons for them.
     pub reasons: Vec<TuningReason>,
     /// Settings that a destination needs and the camera does not offer.
@@ -45,28 +47,6 @@ pub struct Tuning {
     pub on_air: Vec<String>,
     /// Last change, if there is one that can be undone.
     pub undo: Option<TuningUndo>,
-}
-
-/// Change of one setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct TuningChange {
-    /// Setting.
-    pub setting: Setting,
-    /// Value before, with its unit.
-    pub before: String,
-    /// New value, with its unit.
-    pub after: String,
-}
-
-/// Reason for a setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct TuningReason {
-    /// Setting.
-    pub setting: Setting,
-    /// Destination; null for a general recommendation.
-    pub destination: Option<String>,
-    /// Reason.
-    pub reason: String,
 }
 
 /// Change that can be undone.
@@ -103,7 +83,7 @@ pub struct TuningResult {
     /// Feed.
     pub feed: String,
     /// Changed settings, with what the camera reports and sends since.
-    pub settings: Vec<TunedSetting>,
+    pub settings: Vec<VerifiedSetting>,
     /// The stream has all settings that the camera reports.
     pub verified: bool,
     /// Profiles that the camera has changed in place of the requested one.
@@ -112,23 +92,6 @@ pub struct TuningResult {
     pub message: String,
     /// Next step, unless everything was applied.
     pub next_step: Option<String>,
-}
-
-/// Changed setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct TunedSetting {
-    /// Setting.
-    pub setting: Setting,
-    /// Value before, with its unit.
-    pub before: String,
-    /// Requested value.
-    pub wanted: String,
-    /// Value that the camera reports now.
-    pub reported: String,
-    /// Measured value; empty if it could not be measured.
-    pub measured: String,
-    /// Outcome.
-    pub outcome: SettingOutcome,
 }
 
 /// Profile that a camera has changed in place of the requested one.

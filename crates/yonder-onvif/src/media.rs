@@ -1,5 +1,6 @@
 //! Media services (ONVIF Media, 5; ONVIF Media2, 5): profiles and stream addresses.
 
+use crate::configuration::whole;
 use crate::soap::Fault;
 use crate::xml::Element;
 use quick_xml::escape::escape;
@@ -99,7 +100,6 @@ fn profile(element: &Element, service: MediaService) -> Option<Profile> {
     };
     let encoder = body.child(video)?;
     let codec = encoder.text_at(&["Encoding"])?.to_ascii_uppercase();
-    let whole = |number: f64| -> Option<u32> { format!("{number:.0}").parse().ok() };
     let length = match service {
         MediaService::Media => encoder
             .number_at(&["H264", "GovLength"])

@@ -40,6 +40,11 @@ pub struct StreamSettings {
     pub audio: Option<String>,
 }
 
+/// Rounds a number; 0 for one that is negative or too large.
+pub(crate) fn whole(number: f64) -> u32 {
+    format!("{number:.0}").parse().unwrap_or_default()
+}
+
 impl LoopMedia {
     /// Returns the frame rate.
     #[must_use]
@@ -64,7 +69,7 @@ impl LoopMedia {
             height: facts.height,
             fps,
             // A limit as a person would set it.
-            kbps: format!("{kbps:.0}").parse::<u32>().unwrap_or_default().next_multiple_of(256),
+            kbps: whole(kbps).next_multiple_of(256),
             keyframe_every: count / u32::try_from(keyframes).unwrap_or(1),
             audio: self.audio.as_ref().map(|audio| {
                 let name = if matches!(audio.config, AudioConfig::Aac { .. }) { "AAC" } else { "G711" };
@@ -97,8 +102,7 @@ impl LoopMedia {
         if settings.codec != "H264" {
             return Err(CodecError::VideoEncoder(format!("{} cannot be encoded", settings.codec)));
         }
-        let divisor = format!("{:.0}", (self.fps() / settings.fps.max(0.1)).max(1.0));
-        let frame_divisor = divisor.parse().unwrap_or(1);
+        let frame_divisor = whole((self.fps() / settings.fps.max(0.1)).max(1.0));
         let fps = self.fps() / f64::from(frame_divisor);
         let keyframe_interval_s = f64::from(settings.keyframe_every) / fps;
         let mut transcoder = VideoTranscoder::new(VideoTarget {
@@ -113,7 +117,7 @@ impl LoopMedia {
         // The loop has to be as long as the keyframe interval.
         let rounds = (keyframe_interval_s / self.duration().as_secs_f64()).ceil();
         let max_rounds = (MAX_DURATION.as_secs_f64() / self.duration().as_secs_f64()).floor().max(1.0);
-        let rounds: i64 = format!("{:.0}", rounds.clamp(1.0, max_rounds)).parse().unwrap_or(1);
+        let rounds = i64::from(whole(rounds.clamp(1.0, max_rounds)));
         let count = i64::try_from(self.frames.len()).unwrap_or_default();
         let mut frames = Vec::new();
         let mut padding = Padding { kbps: settings.kbps, fps, due: 0.0 };
@@ -156,7 +160,7 @@ impl LoopAudio {
         let samples = i64::from(self.samples);
         let rate = i64::from(self.config.sample_rate());
         let count = duration.as_secs_f64() * f64::from(self.config.sample_rate()) / f64::from(self.samples);
-        let count: i64 = format!("{count:.0}").parse().unwrap_or_default();
+        let count = i64::from(whole(count));
         let mut frames = VecDeque::new();
         for (at, frame) in (0..count).zip(self.frames.iter().cycle()) {
             transcoder.push(at * samples * TICKS_PER_SECOND / rate, frame)?;
@@ -183,8 +187,7 @@ impl Padding {
         let size: usize = nals.iter().map(Bytes::len).sum();
         self.due +=
             f64::from(self.kbps) * 125.0 / self.fps - f64::from(u32::try_from(size).unwrap_or(u32::MAX));
-        let missing: usize = format!("{:.0}", self.due.max(0.0)).parse().unwrap_or_default();
-        let mut left = missing / 256;
+        let mut left = usize::try_from(whole(self.due.max(0.0))).unwrap_or_default() / 256;
         while left > 0 {
             let units = left.min(MAX_PADDING_UNITS);
             // The size is a run of 255 and a rest of zero; the payload has no start code.

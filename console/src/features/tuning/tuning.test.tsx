@@ -6,48 +6,10 @@ import { expect, test, vi } from "vitest";
 import type { Check, Tuning, TuningResult } from "../../api/types";
 import { relay } from "../../test/railway";
 import { draw, fakeApi } from "../../test/render";
+import { TUNING } from "../../test/tuning";
 import { Button } from "../../ui/Button";
 import { TuneButton } from "./TuneButton";
 import { TuneDialog } from "./TuneDialog";
-
-const TUNING: Tuning = {
-  feed: "Summit",
-  device: "http://192.0.2.7/onvif/device_service",
-  model: "Fellside 2",
-  firmware: "1.4",
-  profile: "main",
-  configured: {
-    codec: "H.264",
-    width: 1920,
-    height: 1080,
-    fps: 25,
-    kbps: 8000,
-    keyframe_interval_s: 10,
-    audio: null,
-  },
-  offered: {
-    video: [
-      {
-        codec: "H.264",
-        sizes: [
-          { width: 1920, height: 1080 },
-          { width: 1280, height: 720 },
-        ],
-        fps: [12.5, 25],
-        kbps: { min: 128, max: 16384 },
-        keyframe_frames: { min: 1, max: 600 },
-      },
-    ],
-    audio: [],
-  },
-  proposed: { kbps: 3000, keyframe_interval_s: 2 },
-  changes: [],
-  reasons: [{ setting: "bit-rate", destination: "Thistle Stage", reason: "8000 kbit/s exceed 4000 kbit/s" }],
-  missing: [],
-  shared_with: [],
-  on_air: [],
-  undo: null,
-};
 
 const RESULT: TuningResult = {
   feed: "Summit",
@@ -156,6 +118,13 @@ test("a camera on air is changed after a confirmation", async () => {
 
 test("nothing is offered where the camera cannot help", async () => {
   api(TUNING);
-  draw(<TuneButton feed="Summit" checks={[{ ...CHECK, tune: false }]} onTuned={() => undefined} />);
-  expect(screen.queryByRole("button", { name: "Tune the camera" })).toBeNull();
+  draw(
+    <>
+      <TuneButton feed="Summit" checks={[{ ...CHECK, tune: false }]} onTuned={() => undefined} />
+      <TuneButton feed="Viaduct" checks={[CHECK]} onTuned={() => undefined} />
+    </>,
+  );
+  // The other one is drawn once the relays are known.
+  await screen.findByRole("button", { name: "Tune the camera" });
+  expect(screen.getAllByRole("button", { name: "Tune the camera" })).toHaveLength(1);
 });

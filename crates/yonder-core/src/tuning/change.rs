@@ -107,7 +107,8 @@ impl fmt::Display for Setting {
 }
 
 /// Change of one setting, as texts with their units.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct SettingChange {
     /// Setting.
     pub setting: Setting,

@@ -1,5 +1,7 @@
 //! Proposal of the settings that suit all destinations of a feed.
 
+use serde::{Deserialize, Serialize};
+
 use crate::platform::tolerance;
 use crate::preflight::{AudioFacts, FeedFacts, VideoFacts};
 use crate::rendition::{Adapt, Requirements, choose};
@@ -25,7 +27,8 @@ pub struct Proposal {
 }
 
 /// Reason for a setting.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TuningReason {
     /// Setting.
     pub setting: Setting,

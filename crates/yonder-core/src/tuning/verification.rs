@@ -52,7 +52,8 @@ impl SettingOutcome {
 }
 
 /// Verified setting, with values as texts with their units.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct VerifiedSetting {
     /// Setting.
     pub setting: Setting,

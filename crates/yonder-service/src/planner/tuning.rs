@@ -3,10 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use yonder_api::{
-    FieldChange, NewTuning, TunedElsewhere, TunedSetting, Tuning, TuningChange, TuningReason, TuningRequest,
-    TuningResult, TuningUndo,
-};
+use yonder_api::{FieldChange, NewTuning, TunedElsewhere, Tuning, TuningRequest, TuningResult, TuningUndo};
 use yonder_core::preflight::FeedFacts;
 use yonder_core::rendition::Requirements;
 use yonder_core::tuning::{
@@ -190,7 +187,7 @@ impl Planner {
         } else {
             self.finish(&planned).await?;
         }
-        Ok(result(&planned.feed, &verified, &report))
+        Ok(result(&planned.feed, verified, &report))
     }
 
     /// Surveys the feed until the stream has what the camera reports.
@@ -280,7 +277,6 @@ impl Planner {
         let Proposal { settings, reasons, missing } = self.proposal(&name, &report)?;
         let relays = self.records.stored_relays();
         let runs = relays.iter().filter(|relay| relay.feed == name && relay.wanted.is_running());
-        let changes = settings.changes(&report.format).into_iter();
         let undo = self.records.store.last_tuning(&name)?;
         Ok(Tuning {
             feed: name.clone(),
@@ -288,18 +284,12 @@ impl Planner {
             model: report.facts.model,
             firmware: report.facts.firmware,
             profile: report.profile,
-            changes: changes
-                .map(|change| TuningChange {
-                    setting: change.setting,
-                    before: change.before,
-                    after: change.after,
-                })
-                .collect(),
+            changes: settings.changes(&report.format),
             configured: report.format,
             offered: report.options,
             proposed: settings,
-            reasons: reasons.into_iter().map(reason).collect(),
-            missing: missing.into_iter().map(reason).collect(),
+            reasons,
+            missing,
             shared_with: report.shared_with,
             on_air: runs.map(|relay| relay.name.clone()).collect(),
             undo: undo.map(|tuning| TuningUndo {
@@ -342,10 +332,6 @@ fn survey_duration(format: &EncoderFormat) -> Duration {
     (two.unwrap_or(SURVEY_RANGE.1) + Duration::from_secs(2)).clamp(SURVEY_RANGE.0, SURVEY_RANGE.1)
 }
 
-fn reason(reason: yonder_core::tuning::TuningReason) -> TuningReason {
-    TuningReason { setting: reason.setting, destination: reason.destination, reason: reason.reason }
-}
-
 /// Returns the result of a change of nothing.
 fn unchanged(planned: &PlannedTuning) -> TuningResult {
     TuningResult {
@@ -358,7 +344,7 @@ fn unchanged(planned: &PlannedTuning) -> TuningResult {
     }
 }
 
-fn result(feed: &str, verified: &[VerifiedSetting], report: &SetReport) -> TuningResult {
+fn result(feed: &str, verified: Vec<VerifiedSetting>, report: &SetReport) -> TuningResult {
     let has = |outcome| verified.iter().any(|setting| setting.outcome == outcome);
     let is_verified = verified.iter().all(|setting| setting.outcome.is_verified());
     let (mut message, next_step) = if let Some(ChangedElsewhere { profile, is_restored }) =
@@ -373,15 +359,15 @@ fn result(feed: &str, verified: &[VerifiedSetting], report: &SetReport) -> Tunin
             format!("The camera has changed the profile {profile:?} in place of this one. {restored}");
         (message, Some("Change the settings in the camera's own web page."))
     } else if has(SettingOutcome::Ignored) {
-        let ignored = names(verified, SettingOutcome::Ignored);
+        let ignored = names(&verified, SettingOutcome::Ignored);
         let message = format!("The camera has confirmed the change, and kept the former {ignored}.");
         (message, Some("Change this in the camera's own web page, or let the service adapt the stream."))
     } else if has(SettingOutcome::Pending) {
-        let pending = names(verified, SettingOutcome::Pending);
+        let pending = names(&verified, SettingOutcome::Pending);
         let message = format!("The camera has stored the change, but still sends the former {pending}.");
         (message, Some("Restart the camera, then survey the feed again. Or undo the change."))
     } else if has(SettingOutcome::Unmeasured) {
-        let unmeasured = names(verified, SettingOutcome::Unmeasured);
+        let unmeasured = names(&verified, SettingOutcome::Unmeasured);
         let message = format!("The camera has stored the change; its {unmeasured} could not be measured.");
         (message, Some("Survey the feed again: yonder feed survey"))
     } else if has(SettingOutcome::Adjusted) {
@@ -394,7 +380,7 @@ fn result(feed: &str, verified: &[VerifiedSetting], report: &SetReport) -> Tunin
     }
     TuningResult {
         feed: feed.to_owned(),
-        settings: verified.iter().map(tuned).collect(),
+        settings: verified,
         verified: is_verified,
         elsewhere: report
             .elsewhere
@@ -411,17 +397,6 @@ fn names(verified: &[VerifiedSetting], outcome: SettingOutcome) -> String {
     let of = verified.iter().filter(|setting| setting.outcome == outcome);
     let names: Vec<String> = of.map(|setting| setting.setting.to_string()).collect();
     names.join(" and ")
-}
-
-fn tuned(setting: &VerifiedSetting) -> TunedSetting {
-    TunedSetting {
-        setting: setting.setting,
-        before: setting.before.clone(),
-        wanted: setting.wanted.clone(),
-        reported: setting.reported.clone(),
-        measured: setting.measured.clone(),
-        outcome: setting.outcome,
-    }
 }
 
 fn not_offered(error: &yonder_core::tuning::TuningError) -> ServiceError {

@@ -6,7 +6,7 @@ use yonder_onvif::Element;
 
 use super::DeviceProfile;
 use crate::camera::CameraEncoders;
-use crate::encoding::StreamSettings;
+use crate::encoding::{StreamSettings, whole};
 
 /// Frame sizes that an encoder offers, unless they are larger than its own.
 const SIZES: [(u32, u32); 4] = [(1_920, 1_080), (1_280, 720), (640, 360), (320, 180)];
@@ -171,7 +171,7 @@ impl Encoders {
         }
         if quirk == EncoderQuirk::Rounds {
             settings.kbps = (settings.kbps + 512) / 1_024 * 1_024;
-            let second = format!("{:.0}", settings.fps).parse().unwrap_or(1_u32).max(1);
+            let second = whole(settings.fps).max(1);
             settings.keyframe_every = ((settings.keyframe_every + second / 2) / second * second).max(second);
         }
         let count = encoders.len();
@@ -330,23 +330,21 @@ fn audio_options(encoder: &Encoder, is_media2: bool) -> String {
 fn read_video(configuration: &Element, is_media2: bool, settings: &mut StreamSettings) -> Result<(), String> {
     let missing = |what: &str| format!("{what} is missing");
     let number = |path: &[&str]| configuration.number_at(path).ok_or_else(|| missing(path[path.len() - 1]));
-    let whole =
-        |value: f64| format!("{value:.0}").parse::<u32>().map_err(|_| "Number out of range".to_owned());
     let codec = configuration.text_at(&["Encoding"]).ok_or_else(|| missing("Encoding"))?;
     settings.codec = codec.to_owned();
-    settings.width = whole(number(&["Resolution", "Width"])?)?;
-    settings.height = whole(number(&["Resolution", "Height"])?)?;
+    settings.width = whole(number(&["Resolution", "Width"])?);
+    settings.height = whole(number(&["Resolution", "Height"])?);
     let fps = number(&["RateControl", "FrameRateLimit"])?;
     // The first service has whole numbers: the present rate is meant.
     if is_media2 || (fps - settings.fps).abs() >= 0.5 {
         settings.fps = fps;
     }
-    settings.kbps = whole(number(&["RateControl", "BitrateLimit"])?)?;
+    settings.kbps = whole(number(&["RateControl", "BitrateLimit"])?);
     settings.keyframe_every = if is_media2 {
         let length = configuration.attribute("GovLength").ok_or_else(|| missing("GovLength"))?;
         length.parse().map_err(|_| "GovLength is no number".to_owned())?
     } else {
-        whole(number(&["H264", "GovLength"])?)?
+        whole(number(&["H264", "GovLength"])?)
     };
     Ok(())
 }

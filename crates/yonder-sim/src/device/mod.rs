@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::camera::{Camera, CameraEncoders, CameraStream};
-use crate::encoding::StreamSettings;
+use crate::encoding::{StreamSettings, whole};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use encoders::{Encoders, audio_configuration, fault, video_configuration};
@@ -81,7 +81,7 @@ impl DeviceProfile {
 
     /// Returns the settings of its encoders.
     fn settings(&self) -> StreamSettings {
-        let two_seconds = format!("{:.0}", (self.fps * 2.0).max(1.0)).parse().unwrap_or(1);
+        let two_seconds = whole((self.fps * 2.0).max(1.0));
         StreamSettings {
             codec: self.codec.clone(),
             width: self.size.0,

@@ -4,9 +4,12 @@ use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
 use std::time::Duration;
 
 use clap::Args;
-use yonder_api::{NewTuning, TunedSetting, Tuning, TuningReason, TuningResult};
+use yonder_api::{NewTuning, Tuning, TuningResult};
 use yonder_core::budget::BitRate;
-use yonder_core::tuning::{EncoderFormat, EncoderSettings, FrameSize, Setting, SettingOutcome, VideoOptions};
+use yonder_core::tuning::{
+    EncoderFormat, EncoderSettings, FrameSize, Setting, SettingOutcome, TuningReason, VerifiedSetting,
+    VideoOptions,
+};
 
 use crate::client::Client;
 use crate::duration::parse_duration;
@@ -213,7 +216,7 @@ fn offered(setting: Setting, tuning: &Tuning, video: Option<&VideoOptions>, afte
 fn result_text(result: &TuningResult, color: bool) -> String {
     let mut text = String::new();
     if !result.settings.is_empty() {
-        let row = |setting: &TunedSetting| {
+        let row = |setting: &VerifiedSetting| {
             vec![
                 setting.setting.to_string(),
                 setting.before.clone(),
