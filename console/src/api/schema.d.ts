@@ -3649,6 +3649,8 @@ export interface components {
         };
         /** @description Encoder settings of a feed's camera: what it has, what it offers, and what suits the relays best. */
         Tuning: {
+            /** @description Other profiles with the same audio encoder. */
+            audio_shared_with: string[];
             /** @description Changes that the proposal makes. */
             changes: components["schemas"]["SettingChange"][];
             /** @description Configured format. */
@@ -3673,7 +3675,7 @@ export interface components {
             proposed: components["schemas"]["EncoderSettings"];
             /** @description Reasons for them. */
             reasons: components["schemas"]["TuningReason"][];
-            /** @description Other profiles with the same encoder: a change is one of their streams, too. */
+            /** @description Other profiles with the same video encoder: a change is one of their streams, too. */
             shared_with: string[];
             undo?: components["schemas"]["TuningUndo"] | null;
         };

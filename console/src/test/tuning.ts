@@ -36,6 +36,7 @@ export const TUNING: Tuning = {
   reasons: [{ setting: "bit-rate", destination: "Thistle Stage", reason: "8000 kbit/s exceed 4000 kbit/s" }],
   missing: [],
   shared_with: [],
+  audio_shared_with: [],
   on_air: [],
   undo: null,
 };

@@ -41,8 +41,10 @@ pub struct Tuning {
     pub reasons: Vec<TuningReason>,
     /// Settings that a destination needs and the camera does not offer.
     pub missing: Vec<TuningReason>,
-    /// Other profiles with the same encoder: a change is one of their streams, too.
+    /// Other profiles with the same video encoder: a change is one of their streams, too.
     pub shared_with: Vec<String>,
+    /// Other profiles with the same audio encoder.
+    pub audio_shared_with: Vec<String>,
     /// Running relays of the feed: their pictures may pause for some seconds at a change.
     pub on_air: Vec<String>,
     /// Last change, if there is one that can be undone.

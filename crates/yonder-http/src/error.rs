@@ -44,7 +44,9 @@ fn status(error: &ServiceError) -> StatusCode {
             StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastAdmin(_),
         ) => StatusCode::CONFLICT,
         ServiceError::Device(problem) => match problem {
-            DeviceProblem::NotUsable { .. } | DeviceProblem::Refused(_) => StatusCode::BAD_GATEWAY,
+            DeviceProblem::NotUsable { .. } | DeviceProblem::Refused(_) | DeviceProblem::NotPermitted => {
+                StatusCode::BAD_GATEWAY
+            }
             DeviceProblem::NoProfile(_)
             | DeviceProblem::Shared(_)
             | DeviceProblem::Busy(_)

@@ -182,6 +182,9 @@ pub enum DeviceProblem {
     /// The camera has refused a change.
     #[error("the camera refuses the change: {}", .0.trim_end_matches('.'))]
     Refused(String),
+    /// The account may read the settings of the camera, and not change them.
+    #[error("the account of the feed may read the settings of the camera, but not change them")]
+    NotPermitted,
     /// Other profiles use the same encoder.
     #[error("the encoder is used by other profiles of the camera as well: {}", .0.join(", "))]
     Shared(Vec<String>),
@@ -200,6 +203,7 @@ impl DeviceProblem {
             Self::NotUsable { needs_sign_in: false, .. } => "device.unreachable",
             Self::NoProfile(_) => "device.no-profile",
             Self::Refused(_) => "device.refused",
+            Self::NotPermitted => "device.not-permitted",
             Self::Shared(_) => "device.shared-encoder",
             Self::Busy(_) => "device.busy",
             Self::NothingToUndo(_) => "device.nothing-to-undo",
@@ -219,6 +223,9 @@ impl DeviceProblem {
             }
             Self::Refused(_) => {
                 "Change the settings in the camera's own web page, or let the service adapt the stream."
+            }
+            Self::NotPermitted => {
+                "Give the feed an account of the camera's administrators, or change the settings in the camera's own web page."
             }
             Self::Shared(_) => "Allow it with --shared: the streams of those profiles change, too.",
             Self::Busy(_) => "Wait until that change is done.",

@@ -218,6 +218,9 @@ pub(crate) struct DemoArguments {
     /// Inject faults once everything is live: a frozen camera, a revoked stream key, a slow platform.
     #[arg(long, alias = "bad-hour")]
     pub(crate) with_faults: bool,
+    /// Stop the relay that adapts video, which takes about a third of a processor core.
+    #[arg(long)]
+    pub(crate) light: bool,
     /// Address and port to listen on; port 0 picks one. By default 127.0.0.1:8460, or another port if that is in use.
     #[arg(long, value_name = "ADDR:PORT")]
     pub(crate) listen: Option<SocketAddr>,

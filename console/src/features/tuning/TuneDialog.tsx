@@ -47,7 +47,9 @@ function Content({ feed }: { feed: string }): ReactNode {
               tuning={data}
               disabled={tune.isPending}
               onApply={(settings, shared) => tune.mutate({ settings, shared })}
-              onUndo={() => tune.mutate({ undo: true, shared: data.shared_with.length > 0 })}
+              onUndo={() =>
+                tune.mutate({ undo: true, shared: data.shared_with.length + data.audio_shared_with.length > 0 })
+              }
             />
           </>
         )}

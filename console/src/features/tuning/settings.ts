@@ -40,6 +40,16 @@ export function changedSettings(typed: Typed, configured: EncoderFormat): Encode
   return settings;
 }
 
+/** Returns the profiles whose streams change as well. */
+export function affectedProfiles(settings: EncoderSettings, tuning: Tuning): string[] {
+  const { audio, ...video } = settings;
+  const affected = [
+    ...(Object.keys(video).length > 0 ? tuning.shared_with : []),
+    ...(audio === undefined ? [] : tuning.audio_shared_with),
+  ];
+  return [...new Set(affected)];
+}
+
 /** Returns the options of a codec. */
 export function optionsOf(tuning: Tuning, codec: string): VideoOptions | undefined {
   return tuning.offered.video.find((options) => options.codec === codec);

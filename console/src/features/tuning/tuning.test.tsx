@@ -77,6 +77,18 @@ test("an encoder of other profiles is only changed with consent", async () => {
   expect(change()).toMatchObject({ shared: true });
 });
 
+test("an audio encoder of other profiles needs consent only if the audio is changed", async () => {
+  const { user } = await open({
+    ...TUNING,
+    offered: { ...TUNING.offered, audio: ["AAC", "G.711"] },
+    configured: { ...TUNING.configured, audio: "G.711" },
+    audio_shared_with: ["sub"],
+  });
+  expect(screen.queryByRole("checkbox")).toBeNull();
+  await user.selectOptions(screen.getByLabelText("Audio"), "AAC");
+  expect(screen.getByRole("checkbox", { name: /The streams of sub change, too/ })).toBeTruthy();
+});
+
 test("the last change can be undone", async () => {
   const undo = { at: "2026-11-30T12:00:00Z", before: TUNING.configured };
   const { user, change } = await open({ ...TUNING, undo });

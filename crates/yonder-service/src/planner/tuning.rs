@@ -111,9 +111,6 @@ impl Planner {
         let (feed, target) = run_blocking(move || planner.camera_target(&wanted, device.as_deref())).await?;
         let lock = self.lock_camera(&feed.settings.name)?;
         let report = context.unless_canceled(self.read_encoder(target.clone())).await?;
-        if !report.shared_with.is_empty() && !new.shared {
-            return Err(DeviceProblem::Shared(report.shared_with).into());
-        }
         let planner = Arc::clone(self);
         run_blocking(move || {
             let name = feed.settings.name.clone();
@@ -126,8 +123,12 @@ impl Planner {
                 None if new.settings.is_empty() => planner.proposal(&name, &report)?.settings,
                 None => new.settings,
             };
+            let settings = settings.without_unchanged(&report.format);
+            let affected = settings.affected(&report.shared_with, &report.audio_shared_with);
+            if !affected.is_empty() && !new.shared {
+                return Err(DeviceProblem::Shared(affected).into());
+            }
             let before = report.format;
-            let settings = settings.without_unchanged(&before);
             if undone.is_none() {
                 settings.check(&before, &report.options).map_err(|error| not_offered(&error))?;
             }
@@ -174,7 +175,8 @@ impl Planner {
             Ok(report) => report,
             Err(error) => {
                 // Without an answer the change may have been made.
-                if matches!(error, TuneError::Refused(_) | TuneError::NotOffered(_)) {
+                if matches!(error, TuneError::Refused(_) | TuneError::NotPermitted | TuneError::NotOffered(_))
+                {
                     self.forget(stored).await?;
                 }
                 return Err(device_error(error));
@@ -291,6 +293,7 @@ impl Planner {
             reasons,
             missing,
             shared_with: report.shared_with,
+            audio_shared_with: report.audio_shared_with,
             on_air: runs.map(|relay| relay.name.clone()).collect(),
             undo: undo.map(|tuning| TuningUndo {
                 at: time::text(time::from_s(tuning.at_s)),
@@ -422,6 +425,7 @@ fn device_error(error: TuneError) -> ServiceError {
         }
         TuneError::NotOffered(error) => not_offered(&error),
         TuneError::Refused(reason) => DeviceProblem::Refused(reason).into(),
+        TuneError::NotPermitted => DeviceProblem::NotPermitted.into(),
         error @ TuneError::Timeout => {
             DeviceProblem::NotUsable { message: error.to_string(), needs_sign_in: false }.into()
         }

@@ -25,6 +25,8 @@ pub enum EncoderQuirk {
     None,
     /// It refuses every change.
     Refuses,
+    /// The account may not change anything.
+    ReadOnly,
     /// It rounds bit rates to 1 024 kbit/s, and keyframe intervals to seconds.
     Rounds,
     /// It stores the change, and applies it when it is restarted.
@@ -38,13 +40,14 @@ pub enum EncoderQuirk {
 }
 
 impl EncoderQuirk {
-    /// Returns the quirk of this name: `none`, `refuses`, `rounds`, `restart`, `elsewhere`,
+    /// Returns the quirk of this name: `none`, `refuses`, `read-only`, `rounds`, `restart`, `elsewhere`,
     /// `elsewhere-once`, `ignores`.
     #[must_use]
     pub fn from_name(name: &str) -> Option<Self> {
         Some(match name {
             "none" => Self::None,
             "refuses" => Self::Refuses,
+            "read-only" => Self::ReadOnly,
             "rounds" => Self::Rounds,
             "restart" => Self::NeedsRestart,
             "elsewhere" => Self::OtherProfile,
@@ -137,6 +140,11 @@ impl Encoders {
             }
             "GetVideoEncoderConfigurationOptions" => video_options(find("video")?, is_media2),
             "GetAudioEncoderConfigurationOptions" => audio_options(find("audio")?, is_media2),
+            "SetVideoEncoderConfiguration" | "SetAudioEncoderConfiguration"
+                if *self.quirk.lock() == EncoderQuirk::ReadOnly =>
+            {
+                return Some(NOT_AUTHORIZED.to_owned());
+            }
             "SetVideoEncoderConfiguration" | "SetAudioEncoderConfiguration" => {
                 return Some(match self.set(asked.child("Configuration")?, is_media2) {
                     Ok(()) => format!("<{name}Response/>"),
@@ -208,6 +216,10 @@ impl Encoders {
 fn token_of(kind: &str, profile: &str) -> String {
     format!("{kind}-{profile}")
 }
+
+/// Fault for a request that the account may not make (ONVIF Core Specification, 5.8.2.3).
+pub(super) const NOT_AUTHORIZED: &str = "<e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>t:NotAuthorized</e:Value></e:Subcode></e:Code>\
+     <e:Reason><e:Text>Sender not authorized</e:Text></e:Reason></e:Fault>";
 
 /// Returns a fault with a reason.
 pub(super) fn fault(reason: &str) -> String {

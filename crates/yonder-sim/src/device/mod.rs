@@ -12,7 +12,7 @@ use crate::camera::{Camera, CameraEncoders, CameraStream};
 use crate::encoding::{StreamSettings, whole};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use encoders::{Encoders, audio_configuration, fault, video_configuration};
+use encoders::{Encoders, NOT_AUTHORIZED, audio_configuration, fault, video_configuration};
 use md5::{Digest as _, Md5};
 use parking_lot::Mutex;
 use secrecy::{ExposeSecret as _, SecretString};
@@ -49,6 +49,8 @@ pub struct DeviceProfile {
     pub audio: Option<String>,
     /// Token of another profile whose encoder it uses; an encoder of its own by default.
     pub encoder_of: Option<String>,
+    /// Token of another profile whose audio encoder it uses.
+    pub audio_encoder_of: Option<String>,
     /// Stream address, as the device reports it.
     pub address: String,
 }
@@ -70,6 +72,7 @@ impl DeviceProfile {
             keyframe_every: settings.keyframe_every,
             audio: settings.audio,
             encoder_of: None,
+            audio_encoder_of: None,
             address: camera.url(&stream.path),
         }
     }
@@ -77,6 +80,11 @@ impl DeviceProfile {
     /// Returns the token of the profile that has its encoder.
     fn encoder(&self) -> &str {
         self.encoder_of.as_ref().unwrap_or(&self.token)
+    }
+
+    /// Returns the token of the profile that has its audio encoder.
+    fn audio_encoder(&self) -> &str {
+        self.audio_encoder_of.as_deref().unwrap_or_else(|| self.encoder())
     }
 
     /// Returns the settings of its encoders.
@@ -301,13 +309,7 @@ impl Shared {
             asked.name == "GetSystemDateAndTime" && self.config.sign_in != DeviceSignIn::HttpDigestForAll;
         if !is_open && !self.may_ask(head, &message) {
             return match self.config.sign_in {
-                DeviceSignIn::Token => http(
-                    400,
-                    "",
-                    &soap(
-                        "<e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>t:NotAuthorized</e:Value></e:Subcode></e:Code><e:Reason><e:Text>Sender not authorized</e:Text></e:Reason></e:Fault>",
-                    ),
-                ),
+                DeviceSignIn::Token => http(400, "", &soap(NOT_AUTHORIZED)),
                 DeviceSignIn::HttpBasic => http(401, "WWW-Authenticate: Basic realm=\"Hollow Fell\"\r\n", ""),
                 DeviceSignIn::HttpDigest | DeviceSignIn::HttpDigestForAll => http(
                     401,
@@ -435,18 +437,18 @@ impl Shared {
 fn profile_text(profile: &DeviceProfile, settings: &StreamSettings, second: bool) -> String {
     let DeviceProfile { token, source, .. } = profile;
     let source = format!("<SourceToken>{source}</SourceToken>");
-    let encoder = profile.encoder();
+    let (encoder, audio_encoder) = (profile.encoder(), profile.audio_encoder());
     if second {
         let video = video_configuration("VideoEncoder", encoder, settings, second);
-        let audio = audio_configuration("AudioEncoder", encoder, settings, second).unwrap_or_default();
+        let audio = audio_configuration("AudioEncoder", audio_encoder, settings, second).unwrap_or_default();
         format!(
             "<Profiles token=\"{token}\"><Name>{token}</Name><Configurations><VideoSource>{source}</VideoSource>\
              {video}{audio}</Configurations></Profiles>"
         )
     } else {
         let video = video_configuration("VideoEncoderConfiguration", encoder, settings, second);
-        let audio =
-            audio_configuration("AudioEncoderConfiguration", encoder, settings, second).unwrap_or_default();
+        let audio = audio_configuration("AudioEncoderConfiguration", audio_encoder, settings, second)
+            .unwrap_or_default();
         format!(
             "<Profiles token=\"{token}\"><Name>{token}</Name><VideoSourceConfiguration>{source}</VideoSourceConfiguration>\
              {video}{audio}</Profiles>"

@@ -178,7 +178,7 @@ async fn say(line: &str, camera: &Camera, device: &Device, other: &Arc<LoopMedia
                 "  {:<38} {}\n  {:<38} {}\n{}",
                 "off | on",
                 "close the port and cut viewers off | serve again",
-                "encoder none|refuses|rounds|restart|elsewhere|elsewhere-once|ignores",
+                "encoder none|refuses|read-only|rounds|restart|elsewhere|elsewhere-once|ignores",
                 "how it deviates when its encoders are configured",
                 words.concat()
             )

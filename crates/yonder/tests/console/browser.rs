@@ -15,9 +15,20 @@ use crate::support;
 
 /// Debian's driver of its own browser.
 const DRIVER: &str = "/usr/bin/chromedriver";
+
+/// Process of a driver, which is killed when it is dropped, with its browser: that ends when its debugging pipe is closed.
+struct Driver(Child);
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        self.0.kill().unwrap();
+        self.0.wait().unwrap();
+    }
+}
+
 /// A browser with a driver of its own.
 pub(crate) struct Browser {
-    driver: Child,
+    _driver: Driver,
     /// Address of the driver.
     address: String,
     pub(crate) client: Client,
@@ -40,7 +51,9 @@ impl Browser {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
+        let driver = Driver(driver);
         let arguments = [
+            "--remote-debugging-pipe".to_owned(),
             "--headless=new".to_owned(),
             "--no-sandbox".to_owned(),
             "--disable-gpu".to_owned(),
@@ -70,7 +83,7 @@ impl Browser {
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         };
-        let browser = Self { driver, address, client, _permit: permit };
+        let browser = Self { _driver: driver, address, client, _permit: permit };
         browser.resize(width, height).await;
         browser
     }
@@ -85,10 +98,8 @@ impl Browser {
         self.client.set_window_size(width + frame(0, width), height + frame(1, height)).await.unwrap();
     }
 
-    pub(crate) async fn close(mut self) {
+    pub(crate) async fn close(self) {
         self.client.close().await.unwrap();
-        self.driver.kill().unwrap();
-        self.driver.wait().unwrap();
     }
 
     pub(crate) async fn see(&self, xpath: &str) -> Element {

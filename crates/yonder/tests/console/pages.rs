@@ -38,7 +38,7 @@ pub(crate) struct Demo {
     child: Child,
     pub(crate) url: String,
     password: String,
-    home: TempDir,
+    _home: TempDir,
     _rest: Lines<BufReader<ChildStdout>>,
 }
 
@@ -64,19 +64,12 @@ impl Demo {
                 }
                 if let Some((_, password)) = line.split_once("password `") {
                     let password = password.trim_end_matches('`').to_owned();
-                    return Self { child, url, password, home, _rest: lines };
+                    return Self { child, url, password, _home: home, _rest: lines };
                 }
             }
         })
         .await
         .unwrap()
-    }
-
-    /// Runs a command, which must succeed.
-    pub(crate) fn run(&self, arguments: &[&str]) {
-        let mut command = Command::new(support::program());
-        let output = command.arg("--home").arg(self.home.path()).args(arguments).output().unwrap();
-        assert!(output.status.success(), "{arguments:?}: {output:?}");
     }
 
     pub(crate) async fn sign_in(&self, browser: &Browser) {
@@ -175,7 +168,7 @@ async fn all_pages_render_without_faults() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn faults_are_shown_on_a_phone_in_the_dark_theme() {
     let browser = Browser::start(390, 844).await;
-    let demo = Demo::start(&["--with-faults"]).await;
+    let demo = Demo::start(&["--with-faults", "--light"]).await;
     demo.sign_in(&browser).await;
     browser.choose_theme("night").await;
     browser.see("//h1[text()='Three lines need attention']").await;
@@ -199,7 +192,7 @@ async fn faults_are_shown_on_a_phone_in_the_dark_theme() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_survey_lays_main_and_sub_side_by_side() {
     let browser = Browser::start(1280, 1240).await;
-    let demo = Demo::start(&[]).await;
+    let demo = Demo::start(&["--light"]).await;
     demo.sign_in(&browser).await;
     browser.client.goto(&format!("{}/feeds/Summit%20Station", demo.url)).await.unwrap();
     browser.press("Run survey").await;

@@ -70,13 +70,13 @@ async fn commands_print_readable_output() {
         let output = run(&["status"]).wait_with_output().unwrap();
         let text = support::text(&output.stdout);
         // Once keyframes have come twice, everything is measured.
-        if text.matches("keyframe every 2 s").count() == 5 || tokio::time::Instant::now() > deadline {
+        if text.matches("keyframe every 2 s").count() == 6 || tokio::time::Instant::now() > deadline {
             break text;
         }
         tokio::time::sleep(Duration::from_millis(200)).await;
     };
-    assert!(status.contains("5 of 5 relays are up"), "{status}");
-    assert_eq!(status.matches("keyframe every 2 s").count(), 5, "{status}");
+    assert!(status.contains("6 of 6 relays are up"), "{status}");
+    assert_eq!(status.matches("keyframe every 2 s").count(), 6, "{status}");
     let survey = printed(&["feed", "survey", "Summit Station", "--for", "4s"]);
     assert!(survey.contains("No audio"), "{survey}");
     let (hosts, found) = find_with_sign_in(printed, &home.path().join("camera-password"));

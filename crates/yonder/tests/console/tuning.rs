@@ -32,10 +32,10 @@ async fn check_camera_settings(browser: &Browser, demo: &Demo) {
 }
 
 async fn check_comparison(browser: &Browser, demo: &Demo) {
-    let limit = ["--adapt", "all", "--limit", "Bramble TV Workshop=360p,10fps"];
-    demo.run(&[&["relay", "edit", "Engine Shed"], limit.as_slice()].concat());
-    browser.client.goto(&format!("{}/relays/Engine%20Shed", demo.url)).await.unwrap();
-    browser.see("//section[@aria-label='Bramble TV Workshop'][contains(., 'H.264 640×360 · 10 fps')]").await;
+    browser.client.goto(&format!("{}/relays/Level%20Crossing", demo.url)).await.unwrap();
+    browser
+        .see("//section[@aria-label='Thistle Stage Crossing'][contains(., 'H.264 1280×720 · 6 fps')]")
+        .await;
     browser.press("Compare").await;
     browser.see("//*[@role='dialog']//img[@alt='Adapted']").await;
     let is_drawn = "return [...document.querySelectorAll('[role=dialog] img')].every((image) => image.complete && image.naturalWidth > 0)";
@@ -45,4 +45,5 @@ async fn check_comparison(browser: &Browser, demo: &Demo) {
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
     browser.check_accessibility("comparison").await;
+    browser.picture("comparison").await;
 }

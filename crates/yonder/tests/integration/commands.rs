@@ -239,10 +239,11 @@ fn the_demonstration_ends_by_itself_with_every_push_graded_good() {
     assert!(output.status.success(), "{summary:#} {}", text(&output.stderr));
     assert_eq!(summary["good"], true);
     let pushes = summary["pushes"].as_array().unwrap();
-    assert_eq!(pushes.len(), 9);
+    assert_eq!(pushes.len(), 10);
     for push in pushes {
         assert_eq!(push["state"], "live");
-        assert!(push["graded"]["pictures"].as_u64().unwrap() > 50, "{push:#}");
+        // The least frame rate is 6 fps.
+        assert!(push["graded"]["pictures"].as_u64().unwrap() > 30, "{push:#}");
     }
 }
 

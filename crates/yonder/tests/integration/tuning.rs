@@ -34,10 +34,15 @@ impl Site {
         };
         change(&mut config);
         let device = world.block_on(Device::start(config)).unwrap();
-        let url = world.camera.url(CROSSING).replace("://", &format!("://rail:{CAMERA_PASSWORD}@"));
-        let at = device.address().to_string();
-        service.must(&["feed", "add", "Crossing", "--url-stdin", "--device", &at], &url);
-        Self { service, world, device }
+        let site = Self { service, world, device };
+        site.add_feed("Crossing", CROSSING);
+        site
+    }
+
+    fn add_feed(&self, name: &str, path: &str) {
+        let url = self.world.camera.url(path).replace("://", &format!("://rail:{CAMERA_PASSWORD}@"));
+        let at = self.device.address().to_string();
+        self.service.must(&["feed", "add", name, "--url-stdin", "--device", &at], &url);
     }
 
     fn tune(&self, arguments: &[&str]) -> Output {
@@ -165,6 +170,39 @@ fn encoder_of_other_profiles_needs_consent() {
     assert!(refused.contains("device.shared-encoder") && refused.contains("--shared"), "{refused}");
     let changed = read(&site.tune(&["--rate", "512kbit/s", "--shared"]));
     assert_eq!(changed["verified"], true, "{changed:#}");
+}
+
+#[test]
+fn shared_audio_encoder_needs_consent_for_audio_only() {
+    let site = Site::start(|config| {
+        for profile in &mut config.profiles {
+            if profile.token == "box" {
+                profile.audio_encoder_of = Some("bandstand".into());
+            }
+        }
+    });
+    let tune = |name: &str, arguments: &[&str]| {
+        site.service.run(&[&["feed", "tune", name, "--json"], arguments].concat())
+    };
+    site.add_feed("Bandstand", "/bandstand");
+    let shown = read(&tune("Bandstand", &["--show"]));
+    assert_eq!((&shown["shared_with"], &shown["audio_shared_with"]), (&json!([]), &json!(["box"])));
+    let refused = text(&tune("Bandstand", &["--audio", "G.711"]).stderr);
+    assert!(refused.contains("device.shared-encoder") && refused.contains("box"), "{refused}");
+    let changed = read(&tune("Bandstand", &["--rate", "512kbit/s"]));
+    assert_eq!(changed["verified"], true, "{changed:#}");
+}
+
+#[test]
+fn account_that_may_only_read_the_settings_is_named_as_such() {
+    let site = Site::start(|config| config.encoder_quirk = EncoderQuirk::ReadOnly);
+    let refused = text(&site.tune(&["--rate", "512kbit/s"]).stderr);
+    assert!(
+        refused.contains("device.not-permitted")
+            && refused.contains("account of the camera's administrators"),
+        "{refused}"
+    );
+    assert_eq!(site.show()["undo"], Value::Null);
 }
 
 #[test]

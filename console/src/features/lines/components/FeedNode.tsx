@@ -21,8 +21,8 @@ export function FeedNode({ relay }: { relay: Relay }): ReactNode {
       <div className="min-w-0">
         <div className="flex items-center gap-[7px]">
           <Pennant state={pennantOf(relay.condition.level)} />
-          <h2 className="min-w-0 truncate text-base leading-tight font-[650]">
-            <Link to={`/relays/${encodeURIComponent(relay.name)}`} className="hover:underline">
+          <h2 className="min-w-0 truncate text-base leading-6 font-[650]">
+            <Link to={`/relays/${encodeURIComponent(relay.name)}`} className="inline-block min-h-6 hover:underline">
               {relay.name}
             </Link>
           </h2>

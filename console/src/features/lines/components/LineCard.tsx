@@ -36,18 +36,26 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
           <PushRow key={push.destination} push={push} />
         ))}
       </ul>
-      <div className="order-2 flex flex-wrap items-center justify-end gap-1 self-start md:order-none md:self-center">
+      {/* On a narrow screen the button is a row of its own, so that the name keeps its width. */}
+      <div className="contents md:flex md:items-center md:justify-end md:gap-1">
         {isOff(relay.wanted) && (
           <May role="operator">
-            <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
+            <Button
+              kind="strong"
+              className="order-4 col-span-2 mt-2 md:order-none md:mt-0"
+              disabled={change.isPending}
+              onClick={() => change.mutate("start")}
+            >
               {change.isPending ? "Checking…" : "Start"}
             </Button>
           </May>
         )}
-        <LineMenu relay={relay} isPending={change.isPending} ask={change.mutate} />
+        <div className="order-2 self-start md:order-none md:self-center">
+          <LineMenu relay={relay} isPending={change.isPending} ask={change.mutate} />
+        </div>
       </div>
       {(notes.length > 0 || change.error !== null || relay.wanted_unsaved === true) && (
-        <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
+        <div className="order-5 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
           {relay.wanted_unsaved === true && (
             <p className="text-[13px] text-wait">
               Not saved: the disk rejects writes. A restart would restore the previous state.
@@ -65,7 +73,7 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
         </div>
       )}
       {bands !== undefined && (
-        <div className="order-5 col-span-2 mt-2.5 md:col-span-4">
+        <div className="order-6 col-span-2 mt-2.5 md:order-none md:col-span-4">
           <Timeline bands={bands} stepSeconds={stepSeconds} />
         </div>
       )}

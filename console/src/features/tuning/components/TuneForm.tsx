@@ -4,7 +4,15 @@ import type { Tuning, TuningReason } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Field, SelectField } from "../../../ui/Field";
-import { changedSettings, numberText, optionsOf, proposedValues, sizeText, type Typed } from "../settings";
+import {
+  affectedProfiles,
+  changedSettings,
+  numberText,
+  optionsOf,
+  proposedValues,
+  sizeText,
+  type Typed,
+} from "../settings";
 import { settingName } from "./TuneResult";
 
 type Props = {
@@ -23,7 +31,8 @@ export function TuneForm({ tuning, disabled, onApply, onUndo }: Props): ReactNod
   const video = optionsOf(tuning, typed.codec);
   const settings = changedSettings(typed, configured);
   const isUnchanged = Object.keys(settings).length === 0;
-  const needsConsent = tuning.shared_with.length > 0 && !shared;
+  const affected = affectedProfiles(settings, tuning);
+  const needsConsent = affected.length > 0 && !shared;
   const now = (before: string, after: string) => {
     const text = before === "" ? "not stated by the camera" : before;
     return before === after ? `now ${text}` : <strong className="font-semibold text-ink">changed from {text}</strong>;
@@ -87,10 +96,10 @@ export function TuneForm({ tuning, disabled, onApply, onUndo }: Props): ReactNod
           />
         )}
       </div>
-      {tuning.shared_with.length > 0 && (
+      {affected.length > 0 && (
         <label className="flex items-center gap-2 text-[13px]">
           <input type="checkbox" checked={shared} onChange={(event) => setShared(event.target.checked)} />
-          The streams of {listed(tuning.shared_with)} change, too: they use the same encoder.
+          The streams of {listed(affected)} change, too: they use the same encoder.
         </label>
       )}
       {tuning.on_air.length > 0 && (

@@ -67,7 +67,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     let cameras_file = home.join(CAMERA_PASSWORD);
     write_private(&cameras_file, railway.camera_account().1)
         .with_context(|| format!("{} cannot be written", cameras_file.display()))?;
-    railway.register(&instance.service).context("the railway cannot be set up")?;
+    railway.register(&instance.service, arguments.light).context("the railway cannot be set up")?;
     let password = railway::random_text(20);
     instance
         .service

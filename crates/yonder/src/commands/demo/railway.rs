@@ -11,6 +11,7 @@ use yonder_api::{
     Transport,
 };
 use yonder_core::grade::ChannelReport;
+use yonder_core::rendition::Adapt;
 use yonder_service::{Service, ServiceError, Transaction};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
@@ -20,14 +21,29 @@ use yonder_sim::{
 /// User name of all cameras.
 const CAMERA_USER: &str = "rail";
 
-/// Feeds with the channels that they are pushed to. The Signal Box has G.711, which no platform accepts: its audio is adapted.
-/// The Level Crossing is not pushed, since adapting its 1080 lines for Thistle Stage takes a good part of a small machine.
-const LINES: [(&str, &[&str]); 5] = [
-    ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
-    ("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
-    ("Engine Shed", &["Bramble TV Workshop"]),
-    ("Bandstand", &["Bramble TV Music"]),
-    ("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
+/// Relay of the demo, with the name of its feed.
+struct DemoLine {
+    feed: &'static str,
+    channels: &'static [&'static str],
+    /// The relay may adapt video as well, which takes about a third of a processor core.
+    adapts_video: bool,
+}
+
+impl DemoLine {
+    const fn new(feed: &'static str, channels: &'static [&'static str]) -> Self {
+        Self { feed, channels, adapts_video: false }
+    }
+}
+
+/// Relays. The Signal Box has G.711, which no platform accepts: its audio is adapted. The Level Crossing has 1080 lines and no audio,
+/// Thistle Stage accepts 720 and needs audio: both are adapted.
+const LINES: [DemoLine; 6] = [
+    DemoLine::new("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
+    DemoLine::new("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
+    DemoLine::new("Engine Shed", &["Bramble TV Workshop"]),
+    DemoLine::new("Bandstand", &["Bramble TV Music"]),
+    DemoLine::new("Signal Box", &["Bramble TV Signals", "Marrow Hall Signals"]),
+    DemoLine { adapts_video: true, ..DemoLine::new("Level Crossing", &["Thistle Stage Crossing"]) },
 ];
 
 /// Uplink of the demo.
@@ -112,7 +128,7 @@ impl Railway {
             })
             .collect::<std::io::Result<Vec<_>>>()
             .context("a stand-in camera cannot be started")?;
-        let channels = LINES.iter().flat_map(|(_, channels)| *channels);
+        let channels = LINES.iter().flat_map(|line| line.channels);
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_text(20))).collect();
         let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
@@ -150,11 +166,12 @@ impl Railway {
     }
 
     /// Adds the feeds, destinations and relays of the demo, or updates those of an earlier one, and starts the relays.
-    pub(super) fn register(&self, service: &Service) -> Result<(), ServiceError> {
-        service.provision(|transaction| self.register_records(transaction))
+    /// With `is_light`, relays that adapt video are stopped.
+    pub(super) fn register(&self, service: &Service, is_light: bool) -> Result<(), ServiceError> {
+        service.provision(|transaction| self.register_records(transaction, is_light))
     }
 
-    fn register_records(&self, records: &Transaction<'_>) -> Result<(), ServiceError> {
+    fn register_records(&self, records: &Transaction<'_>, is_light: bool) -> Result<(), ServiceError> {
         for stand_in in &self.cameras {
             self.register_feed(records, stand_in)?;
         }
@@ -173,8 +190,9 @@ impl Railway {
                 })?;
             }
         }
-        for (feed, channels) in LINES {
+        for DemoLine { feed, channels, adapts_video } in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
+            let adapt = if adapts_video { Adapt::All } else { Adapt::Audio };
             if records.relay(feed).is_ok() {
                 let change =
                     RelayChange { feed: Some(feed.to_owned()), to: Some(to), ..RelayChange::default() };
@@ -184,10 +202,15 @@ impl Railway {
                     name: feed.to_owned(),
                     feed: feed.to_owned(),
                     to,
+                    adapt: Some(adapt),
                     ..NewRelay::default()
                 })?;
             }
-            records.start_relay(feed)?;
+            if adapts_video && is_light {
+                records.stop_relay(feed)?;
+            } else {
+                records.start_relay(feed)?;
+            }
         }
         Ok(())
     }

@@ -45,8 +45,9 @@ pub(super) struct Summary {
 
 impl Summary {
     pub(super) fn take(service: &Service, railway: &Railway, ran: Duration) -> Self {
-        let pushes: Vec<PushSummary> =
-            service.records().relays().iter().flat_map(|relay| pushes_of(relay, railway)).collect();
+        let relays = service.records().relays();
+        let running = relays.iter().filter(|relay| relay.wanted.is_running());
+        let pushes: Vec<PushSummary> = running.flat_map(|relay| pushes_of(relay, railway)).collect();
         let good = !pushes.is_empty()
             && pushes
                 .iter()

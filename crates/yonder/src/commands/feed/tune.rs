@@ -89,8 +89,12 @@ pub(super) fn run(arguments: TuneArguments, client: &Client) -> Result<(), Failu
             // Exactly what was shown.
             new.settings = tuning.proposed.clone();
         }
-        let affects_others = !tuning.shared_with.is_empty() || !tuning.on_air.is_empty();
-        if (!is_explicit || affects_others) && !confirm(&tuning)? {
+        let restored =
+            tuning.undo.as_ref().filter(|_| new.undo).map(|undo| EncoderSettings::of(&undo.before));
+        let settings = restored.unwrap_or_else(|| new.settings.clone()).without_unchanged(&tuning.configured);
+        let affected = settings.affected(&tuning.shared_with, &tuning.audio_shared_with);
+        let affects_others = !affected.is_empty() || !tuning.on_air.is_empty();
+        if (!is_explicit || affects_others) && !confirm(&tuning, &affected)? {
             print("Nothing was changed.\n");
             return Ok(());
         }
@@ -107,9 +111,9 @@ pub(super) fn run(arguments: TuneArguments, client: &Client) -> Result<(), Failu
 
 /// Asks whether a change is to be made, after a note about others that it affects.
 #[expect(clippy::print_stderr, reason = "a question is not part of the output")]
-fn confirm(tuning: &Tuning) -> Result<bool, Failure> {
-    if !tuning.shared_with.is_empty() {
-        eprintln!("The streams of these profiles change, too: {}.", tuning.shared_with.join(", "));
+fn confirm(tuning: &Tuning, affected: &[String]) -> Result<bool, Failure> {
+    if !affected.is_empty() {
+        eprintln!("The streams of these profiles change, too: {}.", affected.join(", "));
     }
     if !tuning.on_air.is_empty() {
         eprintln!(
@@ -152,9 +156,13 @@ fn text(tuning: &Tuning, color: bool) -> String {
     }
     text += &reasons("Reasons", &tuning.reasons);
     text += &reasons("The camera does not offer", &tuning.missing);
-    if !tuning.shared_with.is_empty() {
-        text +=
-            &format!("\nThe encoder is used by other profiles, too: {}.\n", tuning.shared_with.join(", "));
+    for (encoder, profiles) in [("video", &tuning.shared_with), ("audio", &tuning.audio_shared_with)] {
+        if !profiles.is_empty() {
+            text += &format!(
+                "\nThe {encoder} encoder is used by other profiles, too: {}.\n",
+                profiles.join(", ")
+            );
+        }
     }
     if let Some(undo) = &tuning.undo {
         let before = Setting::ALL.map(|setting| undo.before.text_of(setting));
