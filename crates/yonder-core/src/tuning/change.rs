@@ -137,6 +137,25 @@ impl EncoderSettings {
         *self == Self::default()
     }
 
+    /// Returns true if a setting of the video is to be changed.
+    #[must_use]
+    pub fn changes_video(&self) -> bool {
+        let Self { codec, size, fps, kbps, keyframe_interval_s, audio: _ } = self;
+        codec.is_some() || size.is_some() || fps.is_some() || kbps.is_some() || keyframe_interval_s.is_some()
+    }
+
+    /// Returns the profiles whose streams change as well, of those that share the video encoder and the audio encoder.
+    #[must_use]
+    pub fn affected(&self, video: &[String], audio: &[String]) -> Vec<String> {
+        let mut affected = if self.changes_video() { video.to_vec() } else { Vec::new() };
+        if self.audio.is_some() {
+            affected.extend_from_slice(audio);
+        }
+        affected.sort();
+        affected.dedup();
+        affected
+    }
+
     /// Returns the settings that restore a format.
     #[must_use]
     pub fn of(format: &EncoderFormat) -> Self {

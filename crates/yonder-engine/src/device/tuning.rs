@@ -47,8 +47,10 @@ pub struct EncoderReport {
     pub format: EncoderFormat,
     /// Options of the camera.
     pub options: CameraOptions,
-    /// Other profiles with the same encoder: a change is one of their streams, too.
+    /// Other profiles with the same video encoder: a change is one of their streams, too.
     pub shared_with: Vec<String>,
+    /// Other profiles with the same audio encoder.
+    pub audio_shared_with: Vec<String>,
 }
 
 /// Encoder configuration after a change.
@@ -99,6 +101,9 @@ pub enum TuneError {
     /// The camera has refused the change.
     #[error("the camera refuses the change: {0}")]
     Refused(String),
+    /// The account may read the configuration, and not change it.
+    #[error("the account of the feed may read the settings of the camera, but not change them")]
+    NotPermitted,
     /// The requests took too long, or were interrupted.
     #[error("the camera did not answer within {} s", TIMEOUT.as_secs())]
     Timeout,
@@ -256,16 +261,21 @@ impl EncoderSession {
     }
 
     fn report(&self) -> EncoderReport {
-        let is_shared = |profile: &&Profile| {
-            profile.token != self.client.profile.token && profile.video_encoder == self.encoder.token
-        };
+        let own = &self.client.profile;
+        let others = || self.client.profiles.iter().filter(|profile| profile.token != own.token);
+        let shares_audio =
+            |profile: &&Profile| own.audio_encoder.is_some() && profile.audio_encoder == own.audio_encoder;
         EncoderReport {
             device: self.client.device.clone(),
             facts: self.client.facts.clone(),
             profile: name_of(&self.client.profile),
             format: format(&self.encoder, self.audio.as_ref()),
             options: options(&self.video_options, &self.audio_options),
-            shared_with: self.client.profiles.iter().filter(is_shared).map(name_of).collect(),
+            shared_with: others()
+                .filter(|profile| profile.video_encoder == self.encoder.token)
+                .map(name_of)
+                .collect(),
+            audio_shared_with: others().filter(shares_audio).map(name_of).collect(),
         }
     }
 
@@ -289,10 +299,7 @@ impl EncoderSession {
     }
 
     fn set_video(&self, encoder: &VideoEncoder, change: &VideoEncoderChange) -> Result<(), TuneError> {
-        let request = set_video_request(self.client.kind, encoder, change);
-        let answer =
-            self.client.http.request(&self.client.media, &request).map_err(|error| self.explain(&error))?;
-        read_set(&answer).map_err(|fault| TuneError::Refused(fault.reason))
+        self.send_change(&set_video_request(self.client.kind, encoder, change))
     }
 
     fn set_audio(&self, codec: &str) -> Result<(), TuneError> {
@@ -300,10 +307,18 @@ impl EncoderSession {
         let encoder = self.audio.as_ref().ok_or_else(refused)?;
         let options = self.audio_options.iter().find(|options| audio_codec(&options.encoding) == codec);
         let change = options.ok_or_else(refused)?.change();
-        let request = set_audio_request(self.client.kind, encoder, &change);
-        let answer =
-            self.client.http.request(&self.client.media, &request).map_err(|error| self.explain(&error))?;
-        read_set(&answer).map_err(|fault| TuneError::Refused(fault.reason))
+        self.send_change(&set_audio_request(self.client.kind, encoder, &change))
+    }
+
+    /// Sends a change. The account could read the configuration before, so that a refusal to authorize is one of the change.
+    fn send_change(&self, request: &str) -> Result<(), TuneError> {
+        let answer = match self.client.http.request(&self.client.media, request) {
+            Err(error) if error.needs_sign_in() => return Err(TuneError::NotPermitted),
+            answer => answer.map_err(|error| self.explain(&error))?,
+        };
+        read_set(&answer).map_err(|fault| {
+            if fault.wants_sign_in() { TuneError::NotPermitted } else { TuneError::Refused(fault.reason) }
+        })
     }
 
     /// Reads the configurations again. Those that were changed in place of the requested one get their former values, if the
