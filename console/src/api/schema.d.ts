@@ -1281,8 +1281,8 @@ export interface components {
             /** @description Condition. */
             when?: string | null;
         };
-        /** @description Audio parameters. */
-        AudioFacts: {
+        /** @description Audio parameters of a feed. */
+        AudioInfo: {
             /**
              * Format: int32
              * @description Channels.
@@ -1822,7 +1822,7 @@ export interface components {
              * @description Connection attempts since it went down.
              */
             attempts?: number;
-            audio?: components["schemas"]["AudioFacts"] | null;
+            audio?: components["schemas"]["AudioInfo"] | null;
             /**
              * Format: int64
              * @description Bytes received since it was enabled.
@@ -1866,7 +1866,7 @@ export interface components {
              * @description Access units dropped because of packet loss, or because they depend on a dropped one.
              */
             units_dropped?: number;
-            video?: components["schemas"]["VideoFacts"] | null;
+            video?: components["schemas"]["VideoInfo"] | null;
         };
         /** @description Statistics of a feed. */
         FeedStats: {
@@ -3571,7 +3571,7 @@ export interface components {
         SurveyStream: {
             /** @description Address, without user name and password. */
             address: string;
-            audio?: components["schemas"]["AudioFacts"] | null;
+            audio?: components["schemas"]["AudioInfo"] | null;
             cause?: components["schemas"]["CauseFacts"] | null;
             /**
              * Format: int64
@@ -3593,7 +3593,7 @@ export interface components {
             /** @description Steps of the dial. */
             steps: components["schemas"]["DialStep"][];
             transport?: components["schemas"]["MediaTransport"] | null;
-            video?: components["schemas"]["VideoFacts"] | null;
+            video?: components["schemas"]["VideoInfo"] | null;
         };
         /** @description Relay to be started. */
         ToStart: {
@@ -3820,8 +3820,8 @@ export interface components {
             /** @description Requested value. */
             wanted: string;
         };
-        /** @description Measured video parameters. */
-        VideoFacts: {
+        /** @description Video parameters of a feed: declared by its headers, and measured. */
+        VideoInfo: {
             /** @description Codec. */
             codec: string;
             /**

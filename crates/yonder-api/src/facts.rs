@@ -20,44 +20,6 @@ pub struct CauseFacts {
     pub probable_causes: Vec<String>,
 }
 
-/// Measured video parameters.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct VideoFacts {
-    /// Codec.
-    pub codec: String,
-    /// Profile.
-    pub profile: String,
-    /// Tier, if the codec has tiers.
-    #[serde(default)]
-    pub tier: Option<String>,
-    /// Level.
-    pub level: f64,
-    /// Width in samples.
-    pub width: u32,
-    /// Height in samples.
-    pub height: u32,
-    /// Declared frame rate.
-    #[serde(default)]
-    pub declared_fps: Option<f64>,
-    /// Measured frame rate.
-    pub fps: Option<f64>,
-    /// Measured bit rate of the feed.
-    pub kbps: u64,
-    /// Measured keyframe interval in seconds.
-    pub keyframe_interval_s: Option<f64>,
-}
-
-/// Audio parameters.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AudioFacts {
-    /// Codec.
-    pub codec: String,
-    /// Sampling rate in hertz.
-    pub rate_hz: u32,
-    /// Channels.
-    pub channels: u8,
-}
-
 /// Completed step of a dial.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DialStep {

@@ -40,7 +40,7 @@ pub use enums::{
     RateRange, ReportSubject,
 };
 pub use events::RelayEvent;
-pub use facts::{AudioFacts, CauseFacts, DialStep, LinkFacts, VideoFacts};
+pub use facts::{CauseFacts, DialStep, LinkFacts};
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
 pub use patterns::{Choice, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
@@ -67,6 +67,7 @@ pub use surveys::{
 };
 pub use tuning::{NewTuning, TunedElsewhere, Tuning, TuningRequest, TuningResult, TuningUndo};
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
+pub use yonder_core::{AudioInfo, VideoInfo};
 
 /// Header with the CSRF token, required for changes authenticated by a cookie.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

@@ -8,8 +8,9 @@ use utoipa::{IntoParams, ToSchema};
 use yonder_core::rendition::{Adapt, AudioSource};
 use yonder_core::{Action, ConditionLevel, DesiredState, FaultDomain, FeedPhase, PushPhase, ServerRole};
 
-use crate::facts::{AudioFacts, CauseFacts, DialStep, LinkFacts, VideoFacts};
+use crate::facts::{CauseFacts, DialStep, LinkFacts};
 use crate::record::Outage;
+use yonder_core::{AudioInfo, VideoInfo};
 
 /// Relay to be added.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
@@ -109,9 +110,9 @@ pub struct FeedState {
     #[schema(value_type = Option<MediaTransport>)]
     pub transport: Option<String>,
     /// Video, once known.
-    pub video: Option<VideoFacts>,
+    pub video: Option<VideoInfo>,
     /// Audio, if there is any.
-    pub audio: Option<AudioFacts>,
+    pub audio: Option<AudioInfo>,
     /// Bytes received since it was enabled.
     #[serde(default)]
     pub bytes: u64,

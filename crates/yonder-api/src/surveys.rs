@@ -4,9 +4,10 @@ use crate::enums::{AdviceSubject, MediaTransport};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::facts::{AudioFacts, CauseFacts, DialStep, VideoFacts};
+use crate::facts::{CauseFacts, DialStep};
 use crate::feeds::Transport;
 use crate::secret::Secret;
+use yonder_core::{AudioInfo, VideoInfo};
 
 /// Text message of a preview.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -86,9 +87,9 @@ pub struct SurveyStream {
     #[schema(value_type = Option<MediaTransport>)]
     pub transport: Option<String>,
     /// Video.
-    pub video: Option<VideoFacts>,
+    pub video: Option<VideoInfo>,
     /// Audio.
-    pub audio: Option<AudioFacts>,
+    pub audio: Option<AudioInfo>,
     /// Media that the camera offers at this address.
     pub offered: Vec<OfferedTrack>,
     /// Measurements.

@@ -33,6 +33,7 @@ mod refusal;
 pub mod rendition;
 mod role;
 pub mod series;
+mod stream_info;
 mod supervision;
 mod survey;
 mod ticks;
@@ -50,6 +51,7 @@ pub use pattern::{
 pub use probable_causes::{NetworkLocation, probable_causes};
 pub use refusal::{PublishStage, Refusal, RefusalMeaning, RefusalRule};
 pub use role::Role;
+pub use stream_info::{AudioInfo, MeasuredAudio, MeasuredVideo, VideoInfo};
 pub use supervision::{
     Decision, DesiredState, FailureClass, FeedMachine, FeedPhase, FeedState, History, HoldDecision,
     HoldMachine, Phase, PushMachine, PushPhase, PushState, RenditionMachine, RenditionState, RetryPolicy,

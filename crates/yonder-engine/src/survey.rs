@@ -14,7 +14,8 @@ use crate::feed::FeedSnapshot;
 use crate::lease::FeedLease;
 use crate::spec::FeedSpec;
 use crate::still::{self, Still, StillError};
-use crate::view::{AudioView, CauseView, ReceptionView, RtpTransport, StepView, VideoView};
+use crate::view::{CauseView, ReceptionView, RtpTransport, StepView};
+use yonder_core::{AudioInfo, VideoInfo};
 
 /// Interval of reports.
 const REPORT_INTERVAL: Duration = Duration::from_secs(1);
@@ -59,9 +60,9 @@ pub struct StreamView {
     /// Transport of RTP packets.
     pub transport: Option<RtpTransport>,
     /// Video.
-    pub video: Option<VideoView>,
+    pub video: Option<VideoInfo>,
     /// Audio.
-    pub audio: Option<AudioView>,
+    pub audio: Option<AudioInfo>,
     /// Media that the camera offers at this address.
     pub offered: Vec<Offered>,
     /// Measurements.

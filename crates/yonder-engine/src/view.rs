@@ -3,7 +3,9 @@
 use std::time::{Duration, SystemTime};
 
 use yonder_core::rendition::{AudioSource, Rendition};
-use yonder_core::{Cause, CauseCode, DialStep, FaultDomain, FeedPhase, History, PushPhase, ServerRole};
+use yonder_core::{
+    AudioInfo, Cause, CauseCode, DialStep, FaultDomain, FeedPhase, History, PushPhase, ServerRole, VideoInfo,
+};
 use yonder_media::Track;
 use yonder_rtsp::{DropCounts, Skipped};
 
@@ -38,44 +40,6 @@ impl From<&Cause> for CauseView {
             probable_causes: cause.probable_causes.clone(),
         }
     }
-}
-
-/// Measured video parameters.
-#[derive(Debug, Clone, PartialEq)]
-pub struct VideoView {
-    /// Codec name.
-    pub codec: &'static str,
-    /// Profile name.
-    pub profile: &'static str,
-    /// Tier, if the codec has tiers.
-    pub tier: Option<&'static str>,
-    /// Level as usually written, such as 4.1.
-    pub level: f64,
-    /// Width in samples.
-    pub width: u32,
-    /// Height in samples.
-    pub height: u32,
-    /// Declared frame rate.
-    pub declared_fps: Option<f64>,
-    /// Measured frame rate.
-    pub fps: Option<f64>,
-    /// Bit rate of the whole feed.
-    pub kbps: u64,
-    /// Measured keyframe interval in seconds.
-    pub keyframe_interval_s: Option<f64>,
-}
-
-/// Audio parameters.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AudioView {
-    /// Codec name.
-    pub codec: &'static str,
-    /// Sampling rate in hertz.
-    pub rate_hz: u32,
-    /// Channels.
-    pub channels: u8,
-    /// A rendition can decode it.
-    pub is_decodable: bool,
 }
 
 /// Transport of RTP packets.
@@ -166,9 +130,9 @@ pub struct FeedView {
     /// Transport in use.
     pub transport: Option<RtpTransport>,
     /// Video, once known.
-    pub video: Option<VideoView>,
+    pub video: Option<VideoInfo>,
     /// Audio, once known.
-    pub audio: Option<AudioView>,
+    pub audio: Option<AudioInfo>,
     /// Bytes received since the feed was enabled.
     pub bytes: u64,
     /// Packets lost since the feed was enabled.

@@ -1,7 +1,7 @@
 //! Media of a publisher, for any container.
 
 use bytes::{Bytes, BytesMut};
-use yonder_core::grade::{AudioInfo, FrameInfo, VideoInfo};
+use yonder_core::grade::{AudioHeaders, FrameInfo, VideoHeaders};
 use yonder_media::aac::SAMPLES_PER_FRAME;
 use yonder_media::flv::{self, BodyError, Content};
 use yonder_media::ticks::{from_millis, of_samples};
@@ -14,9 +14,9 @@ use crate::stream_info;
 #[derive(Debug)]
 pub enum MediaEvent {
     /// Video headers; `None` if they cannot be parsed.
-    VideoHeaders(Option<VideoInfo>),
+    VideoHeaders(Option<VideoHeaders>),
     /// Audio headers.
-    AudioHeaders(AudioInfo),
+    AudioHeaders(AudioHeaders),
     /// A video frame.
     Video {
         /// Times and size.

@@ -1,10 +1,10 @@
 //! Parameters of a received stream, by its headers.
 
-use yonder_core::grade::{AudioInfo, VideoInfo};
+use yonder_core::grade::{AudioHeaders, VideoHeaders};
 use yonder_media::{AudioConfig, ParameterSets, VideoCodec, VideoConfig};
 
 /// Returns the video parameters of a decoder configuration record.
-pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoInfo> {
+pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoHeaders> {
     let mut sets = ParameterSets::new(codec);
     for nal in nals_of_record(codec, record) {
         sets.take(&bytes::Bytes::copy_from_slice(nal));
@@ -13,14 +13,19 @@ pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoInfo> {
 }
 
 /// Returns the video parameters of a configuration.
-pub(crate) fn of_video(config: &VideoConfig) -> VideoInfo {
+pub(crate) fn of_video(config: &VideoConfig) -> VideoHeaders {
     let facts = config.facts();
-    VideoInfo { codec: facts.codec.name(), profile: facts.profile, width: facts.width, height: facts.height }
+    VideoHeaders {
+        codec: facts.codec.name(),
+        profile: facts.profile,
+        width: facts.width,
+        height: facts.height,
+    }
 }
 
 /// Returns the audio parameters of a configuration.
-pub(crate) fn of_audio(config: &AudioConfig) -> AudioInfo {
-    AudioInfo { codec: config.codec_name(), rate_hz: config.sample_rate(), channels: config.channels() }
+pub(crate) fn of_audio(config: &AudioConfig) -> AudioHeaders {
+    AudioHeaders { codec: config.codec_name(), rate_hz: config.sample_rate(), channels: config.channels() }
 }
 
 /// Returns the parameter sets of a record, as far as they can be parsed (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).

@@ -3,16 +3,14 @@
 use std::time::Duration;
 
 use yonder_api::{
-    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PushRendition, PushState,
-    Relay, RenditionAudio, RenditionVideo, Role as RoleFacts, VideoFacts,
+    CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PushRendition, PushState, Relay,
+    RenditionAudio, RenditionVideo, Role as RoleFacts, VideoInfo,
 };
 use yonder_core::rendition::Rendition;
 use yonder_core::{
     ConditionLevel, DesiredState, FaultDomain, FeedPhase, Part, PartCause, Phase, PushPhase, Role, ServerRole,
 };
-use yonder_engine::{
-    AudioView, CauseView, FeedView, LinkView, PushView, RelayView, RenditionView, StepView, VideoView,
-};
+use yonder_engine::{CauseView, FeedView, LinkView, PushView, RelayView, RenditionView, StepView};
 use yonder_store::{LogLine, Relay as StoredRelay};
 
 use crate::records::window_facts;
@@ -120,33 +118,14 @@ fn feed(view: FeedView) -> FeedState {
         cause: view.cause.map(cause),
         retry_in_s: view.retry_in.map(seconds),
         transport: view.transport.map(|carrier| carrier.as_str().to_owned()),
-        video: view.video.map(video),
-        audio: view.audio.map(audio),
+        video: view.video.map(VideoInfo::rounded),
+        audio: view.audio,
         bytes: view.bytes,
         packets_lost: view.packets_lost,
         units_dropped: view.units_dropped,
         reconnects: view.reconnects,
         steps: view.steps.iter().map(step).collect(),
     }
-}
-
-pub(crate) fn video(video: VideoView) -> VideoFacts {
-    VideoFacts {
-        codec: video.codec.to_owned(),
-        profile: video.profile.to_owned(),
-        tier: video.tier.map(str::to_owned),
-        level: to_hundredths(video.level),
-        width: video.width,
-        height: video.height,
-        declared_fps: video.declared_fps.map(to_hundredths),
-        fps: video.fps.map(to_hundredths),
-        kbps: video.kbps,
-        keyframe_interval_s: video.keyframe_interval_s.map(to_hundredths),
-    }
-}
-
-pub(crate) fn audio(audio: AudioView) -> AudioFacts {
-    AudioFacts { codec: audio.codec.to_owned(), rate_hz: audio.rate_hz, channels: audio.channels }
 }
 
 fn feed_off(name: &str) -> FeedState {

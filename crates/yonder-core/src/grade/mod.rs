@@ -11,7 +11,7 @@ use std::time::Duration;
 use crate::ticks::{TICKS_PER_SECOND, to_millis, to_seconds};
 
 pub use finding::{Finding, MediaKind};
-pub use report::{AudioInfo, ChannelReport, VideoInfo};
+pub use report::{AudioHeaders, ChannelReport, VideoHeaders};
 
 /// Longest keyframe interval that grades as good, in ticks of 1/90 000 s.
 const MAX_KEYFRAME: i64 = 4 * TICKS_PER_SECOND;
@@ -40,8 +40,8 @@ pub struct FrameInfo {
 pub struct Grader {
     pictures: u64,
     audio_frames: u64,
-    video: Option<VideoInfo>,
-    audio: Option<AudioInfo>,
+    video: Option<VideoHeaders>,
+    audio: Option<AudioHeaders>,
     broadcast: Broadcast,
 }
 
@@ -119,13 +119,13 @@ impl Grader {
     }
 
     /// Adds video headers; `None` if they cannot be parsed.
-    pub fn add_video_headers(&mut self, seen: Option<VideoInfo>) {
+    pub fn add_video_headers(&mut self, seen: Option<VideoHeaders>) {
         self.broadcast.headers = true;
         self.video = seen.or_else(|| self.video.take());
     }
 
     /// Adds audio headers.
-    pub fn add_audio_headers(&mut self, seen: AudioInfo) {
+    pub fn add_audio_headers(&mut self, seen: AudioHeaders) {
         self.audio = Some(seen);
     }
 

@@ -6,7 +6,7 @@ use super::finding::Finding;
 
 /// Video parameters from the headers.
 #[derive(Debug, Clone, PartialEq)]
-pub struct VideoInfo {
+pub struct VideoHeaders {
     /// Codec name.
     pub codec: &'static str,
     /// Profile.
@@ -19,7 +19,7 @@ pub struct VideoInfo {
 
 /// Audio parameters from the headers.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AudioInfo {
+pub struct AudioHeaders {
     /// Codec name.
     pub codec: &'static str,
     /// Samples per second.
@@ -40,9 +40,9 @@ pub struct ChannelReport {
     /// Audio frames received in all broadcasts.
     pub audio_frames: u64,
     /// Video parameters of the stream's headers.
-    pub video: Option<VideoInfo>,
+    pub video: Option<VideoHeaders>,
     /// Audio parameters, if there is audio.
-    pub audio: Option<AudioInfo>,
+    pub audio: Option<AudioHeaders>,
     /// Duration of the last broadcast.
     pub span: Duration,
     /// Frames per second of media time in the last broadcast.

@@ -5,9 +5,8 @@ use yonder_address::Protocol;
 use crate::budget::BitRate;
 use crate::platform::{RuleSheet, tolerance};
 
-use super::facts::{
-    AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability, VideoFacts,
-};
+use super::facts::{Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability};
+use crate::{MeasuredAudio, MeasuredVideo};
 
 /// A key that expires within this time gets a warning.
 const EXPIRY_WARNING_S: i64 = 7 * 86_400;
@@ -189,7 +188,7 @@ fn protocol(checks: &mut Checks<'_>, push: &PushFacts, platform: &str, rules: &R
 
 fn video_rules(
     checks: &mut Checks<'_>,
-    video: &VideoFacts,
+    video: &MeasuredVideo,
     push: &PushFacts,
     platform: &str,
     rules: &RuleSheet,
@@ -247,7 +246,7 @@ fn video_rules(
     }
 }
 
-fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: &RuleSheet) {
+fn bit_rate(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rules: &RuleSheet) {
     let Some(kbps) = video.kbps else { return };
     let rate = BitRate::from_kbps(kbps);
     if let Some(ceiling) = rules.video.ceiling_kbps.map(u64::from) {
@@ -287,7 +286,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: 
     }
 }
 
-fn keyframes(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: &RuleSheet) {
+fn keyframes(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rules: &RuleSheet) {
     let (least, most) = (rules.video.min_keyframe_interval_s, rules.video.max_keyframe_interval_s);
     if least.is_none() && most.is_none() {
         return;
@@ -315,7 +314,7 @@ fn keyframes(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules:
     }
 }
 
-fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &str, rules: &RuleSheet) {
+fn audio_rules(checks: &mut Checks<'_>, audio: Option<&MeasuredAudio>, platform: &str, rules: &RuleSheet) {
     let limits = &rules.audio;
     let Some(audio) = audio else {
         if limits.needed {

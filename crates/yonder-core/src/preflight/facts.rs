@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
 
+use crate::stream_info::{MeasuredAudio, MeasuredVideo};
+
 /// Result of a check.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -52,47 +54,6 @@ pub struct Problem {
     pub hint: String,
 }
 
-/// Measured video.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct VideoFacts {
-    /// Codec name.
-    pub codec: String,
-    /// Width in samples.
-    pub width: u32,
-    /// Height in lines.
-    pub height: u32,
-    /// Frames per second.
-    pub fps: Option<f64>,
-    /// Kilobits per second.
-    pub kbps: Option<u64>,
-    /// Longest keyframe interval, in seconds.
-    pub keyframe_s: Option<f64>,
-    /// Frames are sent in another order than they are shown in; `None` if not measured.
-    pub b_frames: Option<bool>,
-    /// Keyframes are recovery points of an open GOP instead of IDR frames.
-    pub open_gop: bool,
-}
-
-/// Measured audio.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AudioFacts {
-    /// Codec name.
-    pub codec: String,
-    /// Sampling rate in hertz.
-    pub rate_hz: u32,
-    /// Channels.
-    pub channels: u32,
-    /// Kilobits per second, where measured.
-    pub kbps: Option<u64>,
-    /// A rendition can decode it; true unless known otherwise.
-    #[serde(default = "is_true")]
-    pub is_decodable: bool,
-}
-
-fn is_true() -> bool {
-    true
-}
-
 /// Measured feed. Only its streams are serialized.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FeedFacts {
@@ -103,9 +64,9 @@ pub struct FeedFacts {
     #[serde(skip)]
     pub cause: Option<Problem>,
     /// Video.
-    pub video: Option<VideoFacts>,
+    pub video: Option<MeasuredVideo>,
     /// Audio; `None` if there is none.
-    pub audio: Option<AudioFacts>,
+    pub audio: Option<MeasuredAudio>,
 }
 
 impl FeedFacts {

@@ -6,9 +6,7 @@ mod facts;
 mod uplinks;
 
 pub use checks::{check_feed, check_push};
-pub use facts::{
-    AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability, VideoFacts,
-};
+pub use facts::{Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability};
 pub use uplinks::check_uplinks;
 
 /// Returns the worst result.

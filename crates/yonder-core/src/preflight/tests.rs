@@ -1,10 +1,11 @@
 use super::*;
 use crate::platform::{RuleSheet, shipped};
+use crate::{MeasuredAudio, MeasuredVideo};
 use rstest::rstest;
 use yonder_address::Protocol;
 
-fn video() -> VideoFacts {
-    VideoFacts {
+fn video() -> MeasuredVideo {
+    MeasuredVideo {
         codec: "H.264".into(),
         width: 1280,
         height: 720,
@@ -17,8 +18,13 @@ fn video() -> VideoFacts {
 }
 
 fn feed() -> FeedFacts {
-    let audio =
-        AudioFacts { codec: "AAC".into(), rate_hz: 48_000, channels: 2, kbps: Some(96), is_decodable: true };
+    let audio = MeasuredAudio {
+        codec: "AAC".into(),
+        rate_hz: 48_000,
+        channels: 2,
+        kbps: Some(96),
+        is_decodable: true,
+    };
     FeedFacts { name: "Summit Station".into(), cause: None, video: Some(video()), audio: Some(audio) }
 }
 
@@ -61,19 +67,19 @@ fn conforming_feed_passes_all_checks() {
 }
 
 #[rstest]
-#[case::size(|v: &mut VideoFacts| (v.width, v.height) = (1920, 1080), ("size", CheckStatus::Fail))]
-#[case::codec(|v: &mut VideoFacts| v.codec = "H.265".into(), ("video-codec", CheckStatus::Fail))]
-#[case::frames(|v: &mut VideoFacts| v.fps = Some(50.0), ("frame-rate", CheckStatus::Fail))]
-#[case::bits(|v: &mut VideoFacts| v.kbps = Some(6_000), ("bit-rate", CheckStatus::Fail))]
-#[case::nearly_too_many(|v: &mut VideoFacts| v.kbps = Some(4_400), ("bit-rate", CheckStatus::Warn))]
-#[case::poor(|v: &mut VideoFacts| v.kbps = Some(700), ("bit-rate", CheckStatus::Warn))]
-#[case::rich(|v: &mut VideoFacts| v.kbps = Some(4_020), ("bit-rate", CheckStatus::Warn))]
-#[case::open_gop(|v: &mut VideoFacts| v.open_gop = true, ("open-gop", CheckStatus::Warn))]
-#[case::long(|v: &mut VideoFacts| v.keyframe_s = Some(8.0), ("keyframes", CheckStatus::Fail))]
-#[case::short(|v: &mut VideoFacts| v.keyframe_s = Some(0.5), ("keyframes", CheckStatus::Warn))]
-#[case::unknown(|v: &mut VideoFacts| v.keyframe_s = None, ("keyframes", CheckStatus::Warn))]
+#[case::size(|v: &mut MeasuredVideo| (v.width, v.height) = (1920, 1080), ("size", CheckStatus::Fail))]
+#[case::codec(|v: &mut MeasuredVideo| v.codec = "H.265".into(), ("video-codec", CheckStatus::Fail))]
+#[case::frames(|v: &mut MeasuredVideo| v.fps = Some(50.0), ("frame-rate", CheckStatus::Fail))]
+#[case::bits(|v: &mut MeasuredVideo| v.kbps = Some(6_000), ("bit-rate", CheckStatus::Fail))]
+#[case::nearly_too_many(|v: &mut MeasuredVideo| v.kbps = Some(4_400), ("bit-rate", CheckStatus::Warn))]
+#[case::poor(|v: &mut MeasuredVideo| v.kbps = Some(700), ("bit-rate", CheckStatus::Warn))]
+#[case::rich(|v: &mut MeasuredVideo| v.kbps = Some(4_020), ("bit-rate", CheckStatus::Warn))]
+#[case::open_gop(|v: &mut MeasuredVideo| v.open_gop = true, ("open-gop", CheckStatus::Warn))]
+#[case::long(|v: &mut MeasuredVideo| v.keyframe_s = Some(8.0), ("keyframes", CheckStatus::Fail))]
+#[case::short(|v: &mut MeasuredVideo| v.keyframe_s = Some(0.5), ("keyframes", CheckStatus::Warn))]
+#[case::unknown(|v: &mut MeasuredVideo| v.keyframe_s = None, ("keyframes", CheckStatus::Warn))]
 fn video_is_checked_against_the_rules(
-    #[case] change: fn(&mut VideoFacts),
+    #[case] change: fn(&mut MeasuredVideo),
     #[case] found: (&str, CheckStatus),
 ) {
     let mut feed = feed();
@@ -95,7 +101,7 @@ fn measured_frame_rates_have_tolerance(#[case] fps: f64) {
 fn audio_is_checked_against_the_rules() {
     let silent = FeedFacts { audio: None, ..feed() };
     assert_eq!(problems(&silent, &push(), &rules()), [("audio", CheckStatus::Fail)]);
-    let with = |change: fn(&mut AudioFacts)| {
+    let with = |change: fn(&mut MeasuredAudio)| {
         let mut feed = feed();
         change(feed.audio.as_mut().unwrap());
         problems(&feed, &push(), &rules())

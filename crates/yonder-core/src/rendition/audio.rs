@@ -5,8 +5,8 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
 
+use crate::MeasuredAudio;
 use crate::platform::{AudioRules, tolerance};
-use crate::preflight::AudioFacts;
 
 use super::{Need, Requirements};
 
@@ -64,10 +64,10 @@ pub struct AudioRendition {
 
 impl AudioRendition {
     /// Returns the facts of the audio.
-    pub(super) fn facts(self) -> AudioFacts {
+    pub(super) fn facts(self) -> MeasuredAudio {
         let Self { rate_hz, channels, kbps } = self;
         let (codec, kbps) = (CODEC.to_owned(), Some(kbps.into()));
-        AudioFacts { codec, rate_hz, channels, kbps, is_decodable: true }
+        MeasuredAudio { codec, rate_hz, channels, kbps, is_decodable: true }
     }
 }
 
@@ -82,7 +82,7 @@ impl fmt::Display for AudioRendition {
 /// Returns the audio for a destination, with the reasons; `None` if that of the feed, or none, is accepted, or the
 /// platform accepts no format of the encoder.
 pub(super) fn choose(
-    audio: Option<&AudioFacts>,
+    audio: Option<&MeasuredAudio>,
     requirements: Requirements<'_>,
 ) -> (Option<AudioRendition>, Vec<Need>) {
     let none = AudioRules::default();
@@ -106,7 +106,7 @@ pub(super) fn choose(
     (rendition, needs)
 }
 
-fn needs(audio: Option<&AudioFacts>, protocol: Protocol, rules: &AudioRules) -> Vec<Need> {
+fn needs(audio: Option<&MeasuredAudio>, protocol: Protocol, rules: &AudioRules) -> Vec<Need> {
     let mut needs = Vec::new();
     let mut add = |check, reason: String| needs.push(Need { check, reason });
     let Some(audio) = audio else {

@@ -119,8 +119,9 @@ mod tests {
     use yonder_address::Protocol;
 
     use crate::platform::RuleSheet;
-    use crate::preflight::{AudioFacts, KeyFacts, Reachability, VideoFacts, worst};
+    use crate::preflight::{KeyFacts, Reachability, worst};
     use crate::rendition::Limit;
+    use crate::{MeasuredAudio, MeasuredVideo};
 
     use super::*;
 
@@ -134,7 +135,7 @@ mod tests {
         FeedFacts {
             name: "Signal Box".into(),
             cause: None,
-            video: Some(VideoFacts {
+            video: Some(MeasuredVideo {
                 codec: "H.264".into(),
                 width: 1_920,
                 height: 1_080,
@@ -144,7 +145,7 @@ mod tests {
                 b_frames: Some(false),
                 open_gop: false,
             }),
-            audio: Some(AudioFacts {
+            audio: Some(MeasuredAudio {
                 codec: "G.711 A-law".into(),
                 rate_hz: 8_000,
                 channels: 1,

@@ -1,6 +1,6 @@
 //! Estimate of the processor time of a rendition.
 
-use crate::preflight::VideoFacts;
+use crate::MeasuredVideo;
 
 use super::Rendition;
 
@@ -17,7 +17,7 @@ pub struct CodecSpeed {
 
 /// Returns the number of cores that a rendition of this feed occupies.
 #[must_use]
-pub fn estimate_cores(rendition: &Rendition, feed: &VideoFacts, speed: CodecSpeed) -> f64 {
+pub fn estimate_cores(rendition: &Rendition, feed: &MeasuredVideo, speed: CodecSpeed) -> f64 {
     let audio = rendition.audio.map_or(0.0, |audio| f64::from(audio.channels) * speed.cores_per_channel);
     let video = rendition.video.map_or(0.0, |video| {
         let samples = |width: u32, height: u32| f64::from(width) * f64::from(height);

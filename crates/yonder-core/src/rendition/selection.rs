@@ -34,13 +34,13 @@ mod tests {
     use yonder_address::Protocol;
 
     use crate::platform::RuleSheet;
-    use crate::preflight::{AudioFacts, VideoFacts};
     use crate::rendition::Limit;
+    use crate::{MeasuredAudio, MeasuredVideo};
 
     use super::*;
 
     fn feed(audio: Option<(&str, u32)>) -> FeedFacts {
-        let video = VideoFacts {
+        let video = MeasuredVideo {
             codec: "H.264".into(),
             width: 1_280,
             height: 720,
@@ -50,7 +50,7 @@ mod tests {
             b_frames: None,
             open_gop: false,
         };
-        let audio = audio.map(|(codec, rate_hz)| AudioFacts {
+        let audio = audio.map(|(codec, rate_hz)| MeasuredAudio {
             codec: codec.into(),
             rate_hz,
             channels: 1,

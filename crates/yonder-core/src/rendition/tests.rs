@@ -3,13 +3,14 @@ use rstest::rstest;
 
 use super::*;
 use crate::platform::{AudioRules, RecommendedRate, VideoRules, shipped};
-use crate::preflight::{AudioFacts, CheckStatus, KeyFacts, PushFacts, Reachability, VideoFacts, check_push};
+use crate::preflight::{CheckStatus, KeyFacts, PushFacts, Reachability, check_push};
+use crate::{MeasuredAudio, MeasuredVideo};
 
 fn feed() -> FeedFacts {
     FeedFacts {
         name: "Summit Station".into(),
         cause: None,
-        video: Some(VideoFacts {
+        video: Some(MeasuredVideo {
             codec: "H.264".into(),
             width: 1_920,
             height: 1_080,
@@ -19,7 +20,7 @@ fn feed() -> FeedFacts {
             b_frames: Some(false),
             open_gop: false,
         }),
-        audio: Some(AudioFacts {
+        audio: Some(MeasuredAudio {
             codec: "AAC".into(),
             rate_hz: 48_000,
             channels: 2,
@@ -29,8 +30,8 @@ fn feed() -> FeedFacts {
     }
 }
 
-fn g711() -> Option<AudioFacts> {
-    Some(AudioFacts {
+fn g711() -> Option<MeasuredAudio> {
+    Some(MeasuredAudio {
         codec: "G.711 A-law".into(),
         rate_hz: 8_000,
         channels: 1,
@@ -136,8 +137,13 @@ fn sampling_rate_is_one_that_platform_and_encoder_support(
     let mut rules = sheet();
     rules.audio.rates_hz = accepted.to_vec();
     rules.audio.codecs = vec!["AAC".into()];
-    let audio =
-        AudioFacts { codec: "Opus".into(), rate_hz: feed_rate, channels: 2, kbps: None, is_decodable: true };
+    let audio = MeasuredAudio {
+        codec: "Opus".into(),
+        rate_hz: feed_rate,
+        channels: 2,
+        kbps: None,
+        is_decodable: true,
+    };
     let choice = choose(&FeedFacts { audio: Some(audio), ..feed() }, requirements(&rules), Adapt::Audio);
     assert_eq!(choice.rendition.audio.unwrap().rate_hz, expected);
 }
@@ -162,7 +168,7 @@ fn video_is_adapted_only_if_that_is_allowed() {
 #[test]
 fn audio_without_a_decoder_is_sent_as_it_is() {
     let audio =
-        AudioFacts { codec: "AAC".into(), rate_hz: 24_000, channels: 2, kbps: None, is_decodable: false };
+        MeasuredAudio { codec: "AAC".into(), rate_hz: 24_000, channels: 2, kbps: None, is_decodable: false };
     let choice = choose(&FeedFacts { audio: Some(audio), ..feed() }, requirements(&sheet()), Adapt::Audio);
     assert!(choice.rendition.is_original() && choice.unsolved.len() == 1);
 }
@@ -280,7 +286,7 @@ prop_compose! {
         FeedFacts {
             name: "Feed".into(),
             cause: None,
-            video: Some(VideoFacts {
+            video: Some(MeasuredVideo {
                 codec: if is_h265 { "H.265" } else { "H.264" }.into(),
                 width,
                 height,
@@ -290,7 +296,7 @@ prop_compose! {
                 b_frames: Some(b_frames),
                 open_gop,
             }),
-            audio: audio.map(|(codec, rate_hz)| AudioFacts { codec: codec.into(), rate_hz, channels, kbps: Some(300), is_decodable: true }),
+            audio: audio.map(|(codec, rate_hz)| MeasuredAudio { codec: codec.into(), rate_hz, channels, kbps: Some(300), is_decodable: true }),
         }
     }
 }

@@ -4,8 +4,8 @@ use std::fmt;
 
 use yonder_address::Protocol;
 
+use crate::MeasuredVideo;
 use crate::platform::{VideoRules, tolerance};
-use crate::preflight::VideoFacts;
 
 use super::{Need, Requirements};
 
@@ -39,8 +39,8 @@ pub struct VideoRendition {
 
 impl VideoRendition {
     /// Returns the facts of the video.
-    pub(super) fn facts(self) -> VideoFacts {
-        VideoFacts {
+    pub(super) fn facts(self) -> MeasuredVideo {
+        MeasuredVideo {
             codec: CODEC.to_owned(),
             width: self.width,
             height: self.height,
@@ -67,7 +67,7 @@ impl fmt::Display for VideoRendition {
 /// Returns the video for a destination, with the reasons; `None` if that of the feed is accepted, or the platform does
 /// not accept H.264.
 pub(super) fn choose(
-    video: &VideoFacts,
+    video: &MeasuredVideo,
     requirements: Requirements<'_>,
 ) -> (Option<VideoRendition>, Vec<Need>) {
     let none = VideoRules::default();
@@ -121,7 +121,7 @@ impl Bounds {
 }
 
 fn needs(
-    video: &VideoFacts,
+    video: &MeasuredVideo,
     requirements: &Requirements<'_>,
     rules: &VideoRules,
     bounds: &Bounds,

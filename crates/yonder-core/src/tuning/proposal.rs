@@ -3,8 +3,9 @@
 use serde::{Deserialize, Serialize};
 
 use crate::platform::tolerance;
-use crate::preflight::{AudioFacts, FeedFacts, VideoFacts};
+use crate::preflight::FeedFacts;
 use crate::rendition::{Adapt, Requirements, choose};
+use crate::{MeasuredAudio, MeasuredVideo};
 
 use super::{CameraOptions, EncoderFormat, EncoderSettings, FrameSize, Setting, VideoOptions};
 
@@ -234,7 +235,7 @@ impl EncoderFormat {
     /// Returns the facts of a stream in this format.
     #[must_use]
     pub fn facts(&self) -> FeedFacts {
-        let video = VideoFacts {
+        let video = MeasuredVideo {
             codec: self.codec.clone(),
             width: self.width,
             height: self.height,
@@ -244,7 +245,7 @@ impl EncoderFormat {
             b_frames: None,
             open_gop: false,
         };
-        let audio = self.audio.as_ref().map(|codec| AudioFacts {
+        let audio = self.audio.as_ref().map(|codec| MeasuredAudio {
             codec: codec.clone(),
             rate_hz: if codec == "AAC" { 48_000 } else { 8_000 },
             channels: 1,

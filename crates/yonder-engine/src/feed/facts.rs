@@ -1,7 +1,8 @@
 //! Facts of a feed for the choice of renditions.
 
 use yonder_codec::can_decode;
-use yonder_core::preflight::{AudioFacts, FeedFacts, VideoFacts};
+use yonder_core::preflight::FeedFacts;
+use yonder_core::{MeasuredAudio, MeasuredVideo};
 use yonder_media::{FrameRate, StreamHeaders};
 
 use crate::spec::FeedSpec;
@@ -12,26 +13,20 @@ pub(super) fn facts(spec: &FeedSpec, headers: &StreamHeaders) -> FeedFacts {
     let video = headers.video.as_ref().map(|video| {
         let now = video.facts();
         let measured = measured.and_then(|measured| measured.video.clone());
-        let is_same = |other: &VideoFacts| {
+        let is_same = |other: &MeasuredVideo| {
             other.codec == now.codec.name() && (other.width, other.height) == (now.width, now.height)
         };
-        measured.filter(is_same).unwrap_or_else(|| VideoFacts {
-            codec: now.codec.name().to_owned(),
-            width: now.width,
-            height: now.height,
-            fps: now.frame_rate.map(FrameRate::fps),
-            kbps: None,
-            keyframe_s: None,
-            b_frames: None,
-            open_gop: false,
-        })
+        let fps = now.frame_rate.map(FrameRate::fps);
+        measured
+            .filter(is_same)
+            .unwrap_or_else(|| MeasuredVideo::declared(now.codec.name(), now.width, now.height, fps))
     });
     let audio = headers.audio.as_ref().map(|audio| {
         let (codec, rate_hz, channels) = (audio.codec_name(), audio.sample_rate(), audio.channels().into());
         let measured = measured.and_then(|measured| measured.audio.as_ref());
-        let is_same = |other: &&AudioFacts| other.codec == codec && other.rate_hz == rate_hz;
+        let is_same = |other: &&MeasuredAudio| other.codec == codec && other.rate_hz == rate_hz;
         let kbps = measured.filter(is_same).and_then(|measured| measured.kbps);
-        AudioFacts { codec: codec.to_owned(), rate_hz, channels, kbps, is_decodable: can_decode(audio) }
+        MeasuredAudio { codec: codec.to_owned(), rate_hz, channels, kbps, is_decodable: can_decode(audio) }
     });
     FeedFacts { name: spec.name.clone(), cause: None, video, audio }
 }
@@ -74,7 +69,7 @@ mod tests {
         let now = facts(&spec(None), &headers);
         assert_eq!((now.video, now.audio.clone().unwrap().kbps), (None, None));
         let measured = |codec: &str| {
-            let audio = AudioFacts {
+            let audio = MeasuredAudio {
                 codec: codec.into(),
                 rate_hz: 8_000,
                 channels: 1,

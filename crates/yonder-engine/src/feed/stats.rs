@@ -10,7 +10,8 @@ use yonder_media::{AccessUnit, FrameRate, PerTrack, StreamHeaders, Track};
 use yonder_rtmp::MeasuredRates;
 use yonder_rtsp::{Offered, Skipped, TrackStats};
 
-use crate::view::{AudioView, ReceptionView, RtpTransport, StepView, VideoView};
+use crate::view::{ReceptionView, RtpTransport, StepView};
+use yonder_core::{AudioInfo, VideoInfo};
 
 /// Statistics of one feed.
 #[derive(Debug, Default)]
@@ -184,12 +185,12 @@ impl FeedStats {
         }
     }
 
-    pub(crate) fn video(&mut self, now: Duration) -> Option<VideoView> {
+    pub(crate) fn video(&mut self, now: Duration) -> Option<VideoInfo> {
         let facts = self.headers.as_ref()?.video.as_ref()?.facts();
-        Some(VideoView {
-            codec: facts.codec.name(),
-            profile: facts.profile,
-            tier: facts.tier.map(|tier| if tier == Tier::High { "High" } else { "Main" }),
+        Some(VideoInfo {
+            codec: facts.codec.name().to_owned(),
+            profile: facts.profile.to_owned(),
+            tier: facts.tier.map(|tier| if tier == Tier::High { "High" } else { "Main" }.to_owned()),
             level: facts.level,
             width: facts.width,
             height: facts.height,
@@ -200,10 +201,10 @@ impl FeedStats {
         })
     }
 
-    pub(crate) fn audio(&self) -> Option<AudioView> {
+    pub(crate) fn audio(&self) -> Option<AudioInfo> {
         let audio = self.headers.as_ref()?.audio.as_ref()?;
-        Some(AudioView {
-            codec: audio.codec_name(),
+        Some(AudioInfo {
+            codec: audio.codec_name().to_owned(),
             rate_hz: audio.sample_rate(),
             channels: audio.channels(),
             is_decodable: yonder_codec::can_decode(audio),

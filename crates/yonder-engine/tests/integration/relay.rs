@@ -39,11 +39,11 @@ async fn the_measured_facts_are_the_cameras() {
         })
         .await;
     let video = view.feed.video.unwrap();
-    assert_eq!((video.codec, video.profile, video.width, video.height), ("H.264", "High", 1920, 1080));
+    assert_eq!((&*video.codec, &*video.profile, video.width, video.height), ("H.264", "High", 1920, 1080));
     assert!((video.fps.unwrap() - 30.0).abs() < 0.1, "{video:?}");
     assert!((video.keyframe_interval_s.unwrap() - 2.0).abs() < 0.05, "{video:?}");
     let audio = view.feed.audio.unwrap();
-    assert_eq!((audio.codec, audio.rate_hz, audio.channels), ("AAC", 48_000, 2));
+    assert_eq!((&*audio.codec, audio.rate_hz, audio.channels), ("AAC", 48_000, 2));
     let steps: Vec<&str> = view.pushes[0].steps.iter().map(|step| step.step.as_str()).collect();
     assert_eq!(
         steps,

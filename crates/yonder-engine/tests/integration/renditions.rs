@@ -237,8 +237,8 @@ async fn holding_picture_of_a_rendition_survives_a_restart_without_the_camera() 
     spec.feed.measured = Some(yonder_core::preflight::FeedFacts {
         name: "feed".into(),
         cause: None,
-        video: Some(yonder_core::preflight::VideoFacts {
-            codec: video.codec.into(),
+        video: Some(yonder_core::MeasuredVideo {
+            codec: video.codec,
             width: video.width,
             height: video.height,
             fps: None,
@@ -247,8 +247,8 @@ async fn holding_picture_of_a_rendition_survives_a_restart_without_the_camera() 
             b_frames: None,
             open_gop: false,
         }),
-        audio: Some(yonder_core::preflight::AudioFacts {
-            codec: audio.codec.into(),
+        audio: Some(yonder_core::MeasuredAudio {
+            codec: audio.codec,
             rate_hz: audio.rate_hz,
             channels: audio.channels.into(),
             kbps: None,

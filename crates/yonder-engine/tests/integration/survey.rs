@@ -95,7 +95,8 @@ async fn swapped_streams_h265_and_g711_have_advice() {
     let view = world.engine.survey(request(&world, "/summit/sub", Some("/tunnel")), |_| {}).await;
     assert_eq!(codes(&view), ["survey.swapped", "survey.no-sound", "survey.h265", "survey.g711"]);
     let tunnel = view.sub.unwrap();
-    assert_eq!((tunnel.video.unwrap().codec, tunnel.audio.unwrap().codec), ("H.265", "G.711 \u{b5}-law"));
+    let (video, audio) = (tunnel.video.unwrap(), tunnel.audio.unwrap());
+    assert_eq!((&*video.codec, &*audio.codec), ("H.265", "G.711 \u{b5}-law"));
     assert_eq!(tunnel.still, Some(Err(StillError::NoDecoder("H.265"))));
 }
 

@@ -2,7 +2,8 @@
 //! is back.
 
 use yonder_core::FeedPhase;
-use yonder_core::preflight::{AudioFacts, FeedFacts, VideoFacts};
+use yonder_core::preflight::FeedFacts;
+use yonder_core::{MeasuredAudio, MeasuredVideo};
 use yonder_engine::FeedView;
 
 use super::History;
@@ -34,22 +35,7 @@ impl History {
 /// Returns the streams of a feed; `None` before its video is known.
 fn facts(feed: &FeedView) -> Option<FeedFacts> {
     let video = feed.video.as_ref()?;
-    let video = VideoFacts {
-        codec: video.codec.to_owned(),
-        width: video.width,
-        height: video.height,
-        fps: video.declared_fps,
-        kbps: None,
-        keyframe_s: None,
-        b_frames: None,
-        open_gop: false,
-    };
-    let audio = feed.audio.as_ref().map(|audio| AudioFacts {
-        codec: audio.codec.to_owned(),
-        rate_hz: audio.rate_hz,
-        channels: audio.channels.into(),
-        kbps: None,
-        is_decodable: audio.is_decodable,
-    });
+    let video = MeasuredVideo::declared(&video.codec, video.width, video.height, video.declared_fps);
+    let audio = feed.audio.as_ref().map(MeasuredAudio::from);
     Some(FeedFacts { name: feed.name.clone(), cause: None, video: Some(video), audio })
 }

@@ -9,11 +9,12 @@ use yonder_api::{Check, Preflight};
 use yonder_core::budget::WhatIf;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
-    AudioFacts, Check as CoreCheck, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability,
-    VideoFacts, check_feed, check_uplinks,
+    Check as CoreCheck, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability, check_feed,
+    check_uplinks,
 };
 use yonder_core::rendition::{Machine, Requirements, adaptation_for, check_adapted_push};
 use yonder_core::tuning::Setting;
+use yonder_core::{MeasuredAudio, MeasuredVideo};
 use yonder_engine::{
     CauseView, FeedSpec, ProbeReport, PushSpec, StreamView, SurveyRequest, codec_speed, is_h265_available,
 };
@@ -262,24 +263,21 @@ pub(super) fn check(check: CoreCheck) -> Check {
 /// Returns the measurements of a survey for the checks.
 pub(super) fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
     let measured = stream.measured;
-    let video = stream.video.as_ref().map(|video| VideoFacts {
-        codec: video.codec.to_owned(),
-        width: video.width,
-        height: video.height,
-        fps: measured.and_then(|measured| measured.fps).or(video.fps).or(video.declared_fps),
-        kbps: measured.map(|measured| measured.video_kbps).or(Some(video.kbps)),
-        keyframe_s: measured
-            .and_then(|measured| measured.keyframes.map(|interval| interval.max_s))
-            .or(video.keyframe_interval_s),
-        b_frames: measured.map(|measured| measured.reordered),
-        open_gop: measured.is_some_and(|measured| measured.recovery_points > 0),
+    let video = stream.video.as_ref().map(|video| {
+        let video = MeasuredVideo::from(video);
+        let Some(measured) = measured else { return video };
+        MeasuredVideo {
+            fps: measured.fps.or(video.fps),
+            kbps: Some(measured.video_kbps),
+            keyframe_s: measured.keyframes.map(|interval| interval.max_s).or(video.keyframe_s),
+            b_frames: Some(measured.reordered),
+            open_gop: measured.recovery_points > 0,
+            ..video
+        }
     });
-    let audio = stream.audio.as_ref().map(|audio| AudioFacts {
-        codec: audio.codec.to_owned(),
-        rate_hz: audio.rate_hz,
-        channels: audio.channels.into(),
+    let audio = stream.audio.as_ref().map(|audio| MeasuredAudio {
         kbps: measured.map(|measured| measured.audio_kbps),
-        is_decodable: audio.is_decodable,
+        ..MeasuredAudio::from(audio)
     });
     let cause = stream.cause.as_ref();
     let cause = cause.map(|cause| Problem { message: cause.message.clone(), hint: cause.hint.clone() });

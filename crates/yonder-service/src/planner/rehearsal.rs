@@ -7,13 +7,12 @@ use std::time::Duration;
 use tokio::time::{Instant, sleep, sleep_until};
 use yonder_address::{KeyLength, Passphrase, Protocol, StreamKey, read_pasted};
 use yonder_api::{Graded, NewRehearsal, Rehearsal};
-use yonder_core::FeedPhase;
 use yonder_core::grade::ChannelReport;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
-    AudioFacts, Check, CheckStatus, FeedFacts, KeyFacts, PushFacts, Reachability, VideoFacts, check_push,
-    worst,
+    Check, CheckStatus, FeedFacts, KeyFacts, PushFacts, Reachability, check_push, worst,
 };
+use yonder_core::{FeedPhase, MeasuredAudio, MeasuredVideo};
 use yonder_engine::{Adaptation, FeedSpec, HoldSpec, PushSpec, RelaySpec};
 use yonder_ingest::{GradingReceiver, ReceiverConfig};
 
@@ -234,19 +233,15 @@ fn to_rehearsal(plan: &Plan, report: Option<ChannelReport>, trouble: Option<Stri
 
 /// Checks the received stream against the rules, and adds findings that no rule covers.
 fn check_report(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
-    let video = report.video.as_ref().map(|video| VideoFacts {
-        codec: video.codec.to_owned(),
-        width: video.width,
-        height: video.height,
-        fps: report.fps,
+    let video = report.video.as_ref().map(|video| MeasuredVideo {
         kbps: Some(report.video_kbps),
         keyframe_s: (report.keyframe_ms > 0)
             .then(|| f64::from(u32::try_from(report.keyframe_ms).unwrap_or(u32::MAX)) / 1_000.0),
         b_frames: Some(report.b_frames),
-        // Checked by the preflight.
-        open_gop: false,
+        // An open GOP is checked by the preflight.
+        ..MeasuredVideo::declared(video.codec, video.width, video.height, report.fps)
     });
-    let audio = report.audio.as_ref().map(|audio| AudioFacts {
+    let audio = report.audio.as_ref().map(|audio| MeasuredAudio {
         codec: audio.codec.to_owned(),
         rate_hz: audio.rate_hz,
         channels: audio.channels.into(),

@@ -10,8 +10,8 @@ use yonder_api::{
     DropFacts, MeasuredFacts, NewFeed, NewSurvey, OfferedTrack, RelayEvent, Survey, SurveyAdvice,
     SurveyStream,
 };
-use yonder_core::DialStep;
 use yonder_core::tuning::Setting;
+use yonder_core::{DialStep, VideoInfo};
 use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, SurveyRequest, SurveyView};
 
 use super::Previews;
@@ -201,8 +201,8 @@ fn stream(view: &StreamView) -> SurveyStream {
         steps: view.steps.iter().map(views::step).collect(),
         shared: view.shared,
         transport: view.transport.map(|carrier| carrier.as_str().to_owned()),
-        video: view.video.clone().map(views::video),
-        audio: view.audio.clone().map(views::audio),
+        video: view.video.clone().map(VideoInfo::rounded),
+        audio: view.audio.clone(),
         offered: view
             .offered
             .iter()
