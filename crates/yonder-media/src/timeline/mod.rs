@@ -9,6 +9,7 @@
 //! corrected completely; the remaining phase error is corrected by at most 500 ppm, or, beyond one second, by
 //! re-anchoring at a keyframe.
 
+mod decoded;
 mod drift;
 mod rate;
 mod reorder;
@@ -178,17 +179,23 @@ impl Timeline {
         self.epoch.map_or(0, |epoch| ticks_between(epoch, now))
     }
 
-    /// Chooses the offset of a track without one.
-    fn anchor(&mut self, track: Track, ticks: i64, now: Duration) {
-        let clock = self.tracks.get(track);
-        let lead = clock.reorder.lead() * clock.frame_ticks;
-        let after_last = clock.last_dts.map_or(i64::MIN, |last| last + clock.frame_ticks + lead);
+    /// Returns the position of a unit that arrives at `now`, counted from the origin of the session, which is chosen if there is
+    /// none.
+    fn arrival_position(&mut self, now: Duration) -> i64 {
         self.epoch.get_or_insert(now);
         // At least one frame after the last one, even after a short absence.
         let soonest = self.newest.map_or(0, |newest| newest + DEFAULT_FRAME_TICKS);
         let start = self.ticks_at(now).max(soonest);
         let (origin, origin_at) = *self.origin.get_or_insert((start, now));
-        let by_arrival = (origin + ticks_between(origin_at, now) + lead).max(after_last);
+        origin + ticks_between(origin_at, now)
+    }
+
+    /// Chooses the offset of a track without one.
+    fn anchor(&mut self, track: Track, ticks: i64, now: Duration) {
+        let clock = self.tracks.get(track);
+        let lead = clock.reorder.lead() * clock.frame_ticks;
+        let after_last = clock.last_dts.map_or(i64::MIN, |last| last + clock.frame_ticks + lead);
+        let by_arrival = (self.arrival_position(now) + lead).max(after_last);
         let mut offset = by_arrival - ticks;
         if let Some(reported) = self.offset_by_reports(track, now)
             && (reported - offset).abs() < self.max_disagreement()
