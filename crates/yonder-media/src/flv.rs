@@ -18,6 +18,12 @@ const MU_LAW_TAG: u8 = 0x82;
 /// `IsExHeader`: a packet type and a `FourCC` follow (Enhanced RTMP v1, "Defining Additional Video Codecs").
 const ENHANCED: u8 = 0x80;
 const HEVC_FOUR_CC: &[u8; 4] = b"hvc1";
+const AVC_FOUR_CC: &[u8; 4] = b"avc1";
+const AAC_FOUR_CC: &[u8] = b"mp4a";
+/// Number of H.265 in tags of publishers that predate Enhanced RTMP.
+const HEVC_CODEC: u8 = 12;
+/// Sound format of tags with a four-character code (Enhanced RTMP v2).
+const ENHANCED_AUDIO: u8 = 9;
 /// `PacketTypeCodedFramesX`: frames with a composition offset of zero, which is omitted.
 const MEDIA_WITHOUT_OFFSET: u8 = 3;
 /// `CodecID` 7: AVC.
@@ -180,56 +186,83 @@ pub enum BodyError {
     /// Unsupported codec.
     #[error("tag codec {0} is not supported")]
     Codec(u8),
+    /// Unsupported codec, by its four-character code.
+    #[error("codec {} is not supported", .0.escape_ascii())]
+    FourCc([u8; 4]),
     /// Unknown packet type.
     #[error("tag packet type {0} is unknown")]
     PacketType(u8),
 }
 
-/// Parses a video tag body. Shares `body`.
+/// Parses a video tag body whose NAL units have length fields of four bytes. Shares `body`.
 ///
 /// # Errors
 /// [`BodyError`] if it is truncated or has another codec.
-pub fn read_video(mut body: Bytes) -> Result<Content, BodyError> {
+pub fn read_video(body: Bytes) -> Result<Content, BodyError> {
+    read_video_with(body, 4)
+}
+
+/// Parses a video tag body whose NAL units have length fields of `length_size` bytes, as the decoder configuration record
+/// says (ISO/IEC 14496-15, 5.3.3.1). Shares `body`.
+///
+/// # Errors
+/// [`BodyError`] if it is truncated or has another codec.
+pub fn read_video_with(mut body: Bytes, length_size: usize) -> Result<Content, BodyError> {
     let Some((&[tag, b1, b2, b3, b4], _)) = body.split_first_chunk::<5>() else {
         return Err(BodyError::Short);
     };
     let keyframe = tag & 0x70 == KEYFRAME;
     let rest = body.split_off(5);
     if tag & ENHANCED != 0 {
-        if &[b1, b2, b3, b4] != HEVC_FOUR_CC {
-            return Err(BodyError::Codec(tag & 0x0f));
-        }
-        return read_enhanced(tag & 0x0f, keyframe, rest);
+        let codec = match &[b1, b2, b3, b4] {
+            HEVC_FOUR_CC => VideoCodec::H265,
+            AVC_FOUR_CC => VideoCodec::H264,
+            _ => return Err(BodyError::FourCc([b1, b2, b3, b4])),
+        };
+        return read_enhanced(tag & 0x0f, codec, keyframe, rest, length_size);
     }
-    if tag & 0x0f != AVC_CODEC {
-        return Err(BodyError::Codec(tag & 0x0f));
-    }
+    let codec = match tag & 0x0f {
+        AVC_CODEC => VideoCodec::H264,
+        HEVC_CODEC => VideoCodec::H265,
+        other => return Err(BodyError::Codec(other)),
+    };
     match b1 {
-        SEQUENCE_HEADER => Ok(Content::VideoHeaders { codec: VideoCodec::H264, record: rest }),
-        MEDIA => picture([b2, b3, b4], keyframe, rest),
+        SEQUENCE_HEADER => Ok(Content::VideoHeaders { codec, record: rest }),
+        MEDIA => picture([b2, b3, b4], keyframe, rest, length_size),
         SEQUENCE_END => Ok(Content::VideoEnd),
         other => Err(BodyError::PacketType(other)),
     }
 }
 
-fn read_enhanced(kind: u8, keyframe: bool, mut rest: Bytes) -> Result<Content, BodyError> {
+fn read_enhanced(
+    kind: u8,
+    codec: VideoCodec,
+    keyframe: bool,
+    mut rest: Bytes,
+    length_size: usize,
+) -> Result<Content, BodyError> {
     match kind {
-        SEQUENCE_HEADER => Ok(Content::VideoHeaders { codec: VideoCodec::H265, record: rest }),
+        SEQUENCE_HEADER => Ok(Content::VideoHeaders { codec, record: rest }),
         MEDIA => {
             let Some((offset, _)) = rest.split_first_chunk::<3>() else { return Err(BodyError::Short) };
             let offset = *offset;
-            picture(offset, keyframe, rest.split_off(3))
+            picture(offset, keyframe, rest.split_off(3), length_size)
         }
-        MEDIA_WITHOUT_OFFSET => picture([0; 3], keyframe, rest),
+        MEDIA_WITHOUT_OFFSET => picture([0; 3], keyframe, rest, length_size),
         SEQUENCE_END => Ok(Content::VideoEnd),
         other => Err(BodyError::PacketType(other)),
     }
 }
 
-fn picture([c0, c1, c2]: [u8; 3], keyframe: bool, data: Bytes) -> Result<Content, BodyError> {
+fn picture(
+    [c0, c1, c2]: [u8; 3],
+    keyframe: bool,
+    data: Bytes,
+    length_size: usize,
+) -> Result<Content, BodyError> {
     // Sign extension of SI24 by an arithmetic shift.
     let composition_ms = i32::from_be_bytes([c0, c1, c2, 0]) >> 8;
-    Ok(Content::VideoFrame { composition_ms, keyframe, nals: split_length_prefixed(data)? })
+    Ok(Content::VideoFrame { composition_ms, keyframe, nals: split_length_prefixed(data, length_size)? })
 }
 
 /// Parses an audio tag body. Shares `body`.
@@ -246,11 +279,15 @@ pub fn read_audio(mut body: Bytes) -> Result<Content, BodyError> {
     if let Some(law) = law {
         return Ok(Content::G711 { law, samples: body.split_off(1) });
     }
-    if tag >> 4 != AAC_TAG >> 4 {
-        return Err(BodyError::Codec(tag >> 4));
-    }
-    let &kind = body.get(1).ok_or(BodyError::Short)?;
-    let rest = body.split_off(2);
+    let (kind, header) = match tag >> 4 {
+        format if format == AAC_TAG >> 4 => (*body.get(1).ok_or(BodyError::Short)?, 2),
+        ENHANCED_AUDIO => match body.get(1..5).ok_or(BodyError::Short)? {
+            code if code == AAC_FOUR_CC => (tag & 0x0f, 5),
+            code => return Err(BodyError::FourCc(code.try_into().map_err(|_| BodyError::Short)?)),
+        },
+        other => return Err(BodyError::Codec(other)),
+    };
+    let rest = body.split_off(header);
     match kind {
         SEQUENCE_HEADER => Ok(Content::AudioHeaders(rest)),
         MEDIA => Ok(Content::AudioFrame(rest)),
@@ -258,14 +295,14 @@ pub fn read_audio(mut body: Bytes) -> Result<Content, BodyError> {
     }
 }
 
-fn split_length_prefixed(mut data: Bytes) -> Result<Vec<Bytes>, BodyError> {
+fn split_length_prefixed(mut data: Bytes, length_size: usize) -> Result<Vec<Bytes>, BodyError> {
     let mut nals = Vec::new();
-    while let Some((prefix, rest)) = data.split_first_chunk::<4>() {
-        let length = usize::try_from(u32::from_be_bytes(*prefix)).map_err(|_| BodyError::Short)?;
+    while let Some((prefix, rest)) = data.split_at_checked(length_size).filter(|_| !data.is_empty()) {
+        let length = prefix.iter().fold(0_usize, |length, byte| length << 8 | usize::from(*byte));
         if length > rest.len() {
             return Err(BodyError::Short);
         }
-        let mut tail = data.split_off(4);
+        let mut tail = data.split_off(length_size);
         data = tail.split_off(length);
         nals.push(tail);
     }
@@ -353,6 +390,27 @@ mod tests {
         let nal = Bytes::from(vec![0x41; 1000]);
         let body = Body::of_unit(&picture(vec![nal.clone()], false, 0), &h264());
         assert_eq!(body.pieces[1].as_ptr(), nal.as_ptr());
+    }
+
+    #[test]
+    fn tags_of_other_publishers_are_read() {
+        let frame = |nals: &[&'static [u8]]| Content::VideoFrame {
+            composition_ms: 0,
+            keyframe: true,
+            nals: nals.iter().map(|nal| Bytes::from_static(nal)).collect(),
+        };
+        // H.265 under the number 12, and H.264 under its four-character code.
+        let legacy = Bytes::from_static(&[0x1c, 1, 0, 0, 0, 0, 0, 0, 2, 0x26, 1]);
+        assert_eq!(read_video(legacy), Ok(frame(&[&[0x26, 1]])));
+        let coded = Bytes::from_static(&[0x93, b'a', b'v', b'c', b'1', 0, 0, 0, 1, 0x65]);
+        assert_eq!(read_video(coded), Ok(frame(&[&[0x65]])));
+        // Length fields of two bytes.
+        let short = Bytes::from_static(&[0x17, 1, 0, 0, 0, 0, 1, 0x65, 0, 2, 0x65, 9]);
+        assert_eq!(read_video_with(short, 2), Ok(frame(&[&[0x65], &[0x65, 9]])));
+        let audio = Bytes::from_static(&[0x91, b'm', b'p', b'4', b'a', 7, 8]);
+        assert_eq!(read_audio(audio), Ok(Content::AudioFrame(Bytes::from_static(&[7, 8]))));
+        let opus = Bytes::from_static(&[0x91, b'O', b'p', b'u', b's', 7]);
+        assert_eq!(read_audio(opus).unwrap_err().to_string(), "codec Opus is not supported");
     }
 
     #[test]

@@ -4,13 +4,15 @@ use std::collections::VecDeque;
 
 use bytes::{Buf as _, Bytes, BytesMut};
 
-use crate::aac;
 use crate::nal::split_nals;
 use crate::stream::{AudioConfig, VideoCodec};
 use crate::unit::Track;
 
+use super::assembler::SectionAssembler;
+use super::audio::AudioReader;
 use super::packet::{PACKET, PacketView, SYNC};
 use super::pes;
+use super::programs::{Programs, Selection};
 use super::section::{self, StreamType};
 use super::wrap::Unwrapped;
 
@@ -35,9 +37,12 @@ pub enum TsProblem {
     /// PES packet that is invalid or too large.
     #[error("a PES packet cannot be read")]
     Pes,
-    /// Audio that is not AAC in ADTS.
-    #[error("audio that is not ADTS")]
+    /// Audio that is neither AAC in ADTS nor in LATM, as the program map says.
+    #[error("audio that cannot be read as AAC")]
     Sound,
+    /// Codec of the program that is not supported, by its stream type.
+    #[error("stream type {0:#04x} is not supported")]
+    Unsupported(u8),
 }
 
 /// Event of a demultiplexer.
@@ -90,12 +95,19 @@ struct Stream {
 /// Demultiplexer of one program.
 #[derive(Debug, Default)]
 pub struct Demuxer {
-    map_pid: Option<u16>,
-    pcr_pid: Option<u16>,
-    codec: Option<VideoCodec>,
+    is_in_step: bool,
+    association: SectionAssembler,
+    /// Maps of the programs, by their PIDs.
+    maps: Vec<(u16, SectionAssembler)>,
+    sections: Vec<Bytes>,
+    programs: Programs,
+    selection: Selection,
     video: Stream,
     audio: Stream,
+    audio_reader: AudioReader,
     clock: Unwrapped,
+    /// The program has clock references; without, its decoding times are unwrapped one by one.
+    has_clock: bool,
     events: VecDeque<TsEvent>,
 }
 
@@ -103,12 +115,15 @@ impl Demuxer {
     /// Parses complete packets of `input` and leaves the rest in it.
     pub fn handle_input(&mut self, input: &mut BytesMut) {
         loop {
-            let skip = input.iter().position(|byte| *byte == SYNC).unwrap_or(input.len());
-            if skip > 0 {
-                input.advance(skip);
-                self.emit(TsEvent::Problem(TsProblem::OutOfStep(skip)));
+            if !self.is_in_step || input.first().is_some_and(|byte| *byte != SYNC) {
+                let skip = step_of(input);
+                input.advance(skip.bytes);
+                if skip.bytes > 0 {
+                    self.emit(TsEvent::Problem(TsProblem::OutOfStep(skip.bytes)));
+                }
+                self.is_in_step = skip.is_in_step;
             }
-            if input.len() < PACKET {
+            if input.len() < PACKET || !self.is_in_step {
                 return;
             }
             let packet = input.split_to(PACKET).freeze();
@@ -137,14 +152,15 @@ impl Demuxer {
     }
 
     fn handle_packet(&mut self, view: &PacketView<'_>) {
-        if let Some(pcr) = view.pcr.filter(|_| Some(view.pid) == self.pcr_pid) {
+        if let Some(pcr) = view.pcr.filter(|_| Some(view.pid) == self.selection.pcr_pid) {
+            self.has_clock = true;
             let clock = self.clock.advance(pcr);
             self.emit(TsEvent::Clock(clock));
         }
-        if view.pid == 0 && view.starts {
-            self.map_pid = section::read_association(view.payload).or(self.map_pid);
-        } else if Some(view.pid) == self.map_pid && view.starts {
-            self.handle_map(view.payload);
+        if view.pid == 0 {
+            self.handle_association(view);
+        } else if self.programs.has_map(view.pid) {
+            self.handle_map(view);
         } else if Some(view.pid) == self.video.pid {
             self.handle_stream(Track::Video, view);
         } else if Some(view.pid) == self.audio.pid {
@@ -152,23 +168,49 @@ impl Demuxer {
         }
     }
 
-    fn handle_map(&mut self, payload: &[u8]) {
-        let Some(map) = section::read_map(payload) else { return };
-        let video = map.streams.iter().find_map(|(kind, pid)| match kind {
-            StreamType::H264 => Some((VideoCodec::H264, *pid)),
-            StreamType::H265 => Some((VideoCodec::H265, *pid)),
-            StreamType::Adts | StreamType::Other(_) => None,
-        });
-        let audio = map.streams.iter().find(|(kind, _)| *kind == StreamType::Adts).map(|(_, pid)| *pid);
-        let known = (self.codec, self.video.pid, self.audio.pid);
-        let now = (video.map(|(codec, _)| codec), video.map(|(_, pid)| pid), audio);
-        self.pcr_pid = Some(map.pcr_pid);
-        if known != now {
-            self.finish();
-            self.video = Stream { pid: now.1, ..Stream::default() };
-            self.audio = Stream { pid: audio, ..Stream::default() };
-            self.codec = now.0;
-            self.emit(TsEvent::Program { video: now.0, audio: audio.is_some() });
+    fn handle_association(&mut self, view: &PacketView<'_>) {
+        let mut sections = std::mem::take(&mut self.sections);
+        self.association.push(view, &mut sections);
+        for pids in sections.drain(..).filter_map(|section| section::read_association(&section)) {
+            self.programs.set_association(&pids);
+            self.maps.retain(|(pid, _)| self.programs.has_map(*pid));
+        }
+        self.sections = sections;
+    }
+
+    fn handle_map(&mut self, view: &PacketView<'_>) {
+        let mut sections = std::mem::take(&mut self.sections);
+        if !self.maps.iter().any(|(pid, _)| *pid == view.pid) {
+            self.maps.push((view.pid, SectionAssembler::default()));
+        }
+        if let Some((_, assembler)) = self.maps.iter_mut().find(|(pid, _)| *pid == view.pid) {
+            assembler.push(view, &mut sections);
+        }
+        for map in sections.drain(..).filter_map(|section| section::read_map(&section)) {
+            if let Some(selection) = self.programs.set_map(view.pid, map) {
+                self.select(selection);
+            }
+        }
+        self.sections = sections;
+    }
+
+    fn select(&mut self, selection: Selection) {
+        if selection == self.selection {
+            return;
+        }
+        let before = std::mem::replace(&mut self.selection, selection);
+        if (before.video, before.audio) == (selection.video, selection.audio) {
+            return;
+        }
+        self.finish();
+        self.video = Stream { pid: selection.video.map(|(_, pid)| pid), ..Stream::default() };
+        self.audio = Stream { pid: selection.audio.map(|(_, pid)| pid), ..Stream::default() };
+        self.audio_reader = AudioReader::default();
+        self.has_clock = false;
+        let video = selection.video.map(|(codec, _)| codec);
+        self.emit(TsEvent::Program { video, audio: selection.audio.is_some() });
+        if let Some(number) = selection.unsupported {
+            self.emit(TsEvent::Problem(TsProblem::Unsupported(number)));
         }
     }
 
@@ -191,6 +233,9 @@ impl Demuxer {
             if !follows && !view.discontinuity {
                 stream.running = false;
                 stream.data.clear();
+                if track == Track::Audio {
+                    self.audio_reader.reset();
+                }
                 self.emit(TsEvent::Problem(TsProblem::Lost(view.pid)));
             }
         }
@@ -234,13 +279,48 @@ impl Demuxer {
         }
         // Times of both tracks are unwrapped together, so that they can be compared.
         let (dts, pts) = (self.clock.near(header.dts), self.clock.near(header.pts));
-        let event = match track {
-            Track::Video => TsEvent::VideoFrame { dts, pts, random_access, nals: split_nals(&data) },
-            Track::Audio => match aac::split_adts(&data) {
-                Ok((config, frames)) => TsEvent::AudioFrames { pts, config, frames },
-                Err(_) => TsEvent::Problem(TsProblem::Sound),
-            },
-        };
-        self.emit(event);
+        match track {
+            Track::Video => {
+                if !self.has_clock {
+                    self.clock.advance(header.dts);
+                }
+                self.emit(TsEvent::VideoFrame { dts, pts, random_access, nals: split_nals(&data) });
+            }
+            Track::Audio => {
+                let kind = self.selection.audio.map_or(StreamType::Adts, |(kind, _)| kind);
+                match self.audio_reader.read(kind, pts, data) {
+                    Some(groups) => {
+                        for (pts, config, frames) in groups {
+                            self.emit(TsEvent::AudioFrames { pts, config, frames });
+                        }
+                    }
+                    None => self.emit(TsEvent::Problem(TsProblem::Sound)),
+                }
+            }
+        }
     }
 }
+
+/// Result of a search for packets.
+struct Step {
+    /// Bytes before the first packet.
+    bytes: usize,
+    /// A packet begins there, as far as it can be known.
+    is_in_step: bool,
+}
+
+/// Searches a sync byte that another one follows a packet later (2.4.3.2), or the end of the data.
+fn step_of(input: &[u8]) -> Step {
+    let is_sync = |at: &usize| {
+        input.get(*at) == Some(&SYNC)
+            && (input.len() == at + PACKET || input.get(at + PACKET).is_none_or(|byte| *byte == SYNC))
+    };
+    match (0..input.len()).find(is_sync) {
+        Some(bytes) => Step { bytes, is_in_step: input.len() >= bytes + PACKET },
+        None => Step { bytes: input.len(), is_in_step: false },
+    }
+}
+
+#[cfg(test)]
+#[path = "demuxer_tests.rs"]
+mod tests;

@@ -1,8 +1,10 @@
 //! MPEG transport streams (ISO/IEC 13818-1, "H.222.0"): one program with video and, where it can be carried,
 //! audio.
 //!
-//! [`Muxer`] writes the output of pushes; [`Demuxer`] reads the input of rehearsals and stand-ins.
+//! [`Muxer`] writes the output of pushes; [`Demuxer`] reads what publishers send.
 
+mod assembler;
+mod audio;
 mod chunk;
 mod clock;
 mod crc;
@@ -10,6 +12,7 @@ mod demuxer;
 mod muxer;
 mod packet;
 mod pes;
+mod programs;
 mod section;
 mod wrap;
 

@@ -16,6 +16,8 @@ const MAX_STREAMS: usize = 16;
 pub enum StreamType {
     /// AAC in ADTS (0x0f).
     Adts,
+    /// AAC in LATM (0x11).
+    Latm,
     /// H.264 (0x1b).
     H264,
     /// H.265 (0x24).
@@ -28,6 +30,7 @@ impl StreamType {
     fn number(self) -> u8 {
         match self {
             Self::Adts => 0x0f,
+            Self::Latm => 0x11,
             Self::H264 => 0x1b,
             Self::H265 => 0x24,
             Self::Other(number) => number,
@@ -37,6 +40,7 @@ impl StreamType {
     fn from_number(number: u8) -> Self {
         match number {
             0x0f => Self::Adts,
+            0x11 => Self::Latm,
             0x1b => Self::H264,
             0x24 => Self::H265,
             other => Self::Other(other),
@@ -88,36 +92,31 @@ pub(super) fn map(map: &ProgramMap, version: u8) -> Bytes {
     section(PMT_TABLE, version, &body)
 }
 
-/// Returns the body of a received section of the given table if its CRC is correct; `payload` begins with the pointer field.
-fn body_of(payload: &[u8], table: u8) -> Option<&[u8]> {
-    let (&pointer, rest) = payload.split_first()?;
-    let section = rest.get(usize::from(pointer)..)?;
-    let (&[id, high, low], _) = section.split_first_chunk::<3>()?;
-    if id != table {
+/// Returns the body of a received section of the given table if its CRC is correct, and it applies now
+/// (`current_next_indicator`).
+fn body_of(section: &[u8], table: u8) -> Option<&[u8]> {
+    let &[id, _, _, _, _, version, _, _] = section.first_chunk::<8>()?;
+    if id != table || version & 1 == 0 || crc32(section) != 0 {
         return None;
     }
-    let length = usize::from(u16::from_be_bytes([high & 0x0f, low]));
-    let whole = section.get(..3 + length)?;
-    if crc32(whole) != 0 {
-        return None;
-    }
-    whole.get(8..whole.len().checked_sub(4)?)
+    section.get(8..section.len().checked_sub(4)?)
 }
 
-/// Returns the PID of the first program's map.
-pub(super) fn read_association(payload: &[u8]) -> Option<u16> {
-    let body = body_of(payload, PAT_TABLE)?;
-    body.chunks_exact(4).find_map(|entry| match entry {
+/// Returns the PIDs of the programs' maps.
+pub(super) fn read_association(section: &[u8]) -> Option<Vec<u16>> {
+    let body = body_of(section, PAT_TABLE)?;
+    let programs = body.chunks_exact(4).filter_map(|entry| match entry {
         // Program 0 is the network information table.
         [0, 0, ..] => None,
         [_, _, high, low] => Some(u16::from_be_bytes([high & 0x1f, *low])),
         _ => None,
-    })
+    });
+    Some(programs.collect())
 }
 
 /// Parses the program map.
-pub(super) fn read_map(payload: &[u8]) -> Option<ProgramMap> {
-    let body = body_of(payload, PMT_TABLE)?;
+pub(super) fn read_map(section: &[u8]) -> Option<ProgramMap> {
+    let body = body_of(section, PMT_TABLE)?;
     let (&[pcr_high, pcr_low, info_high, info_low], rest) = body.split_first_chunk::<4>()?;
     let mut rest = rest.get(usize::from(u16::from_be_bytes([info_high & 0x0f, info_low]))..)?;
     let mut streams = Vec::new();
@@ -136,29 +135,25 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn pointed(section: &[u8]) -> Vec<u8> {
-        [&[0][..], section].concat()
-    }
-
     #[test]
     fn an_association_names_the_map() {
         let section = association(0x1000, 0);
         assert_eq!(section.len(), 16);
-        assert_eq!(read_association(&pointed(&section)), Some(0x1000));
+        assert_eq!(read_association(&section), Some(vec![0x1000]));
     }
 
     #[test]
     fn a_map_names_clock_and_streams() {
         let streams = vec![(StreamType::H265, 0x100), (StreamType::Adts, 0x101)];
         let sent = ProgramMap { pcr_pid: 0x100, streams };
-        assert_eq!(read_map(&pointed(&map(&sent, 3))), Some(sent));
+        assert_eq!(read_map(&map(&sent, 3)), Some(sent));
     }
 
     #[test]
     fn damaged_section_is_ignored() {
         let mut section = association(0x1000, 0).to_vec();
         section[9] ^= 1;
-        assert_eq!(read_association(&pointed(&section)), None);
+        assert_eq!(read_association(&section), None);
     }
 
     proptest! {
