@@ -80,8 +80,8 @@ impl Session {
 
     fn handle_event(&mut self, event: ReceiverEvent) {
         match event {
-            ReceiverEvent::Connect { app } if app == self.channel.app => self.receiver.accept_connect(),
-            ReceiverEvent::Connect { app } => {
+            ReceiverEvent::Connect { app, .. } if app == self.channel.app => self.receiver.accept_connect(),
+            ReceiverEvent::Connect { app, .. } => {
                 self.receiver.refuse_connect(&format!("unknown application {app}"));
                 self.is_over = true;
             }

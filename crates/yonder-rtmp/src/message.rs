@@ -25,6 +25,10 @@ pub enum MessageKind {
     Data,
     /// Command in AMF0 (7.1.1).
     Command,
+    /// Data in AMF3; in practice AMF0 data after one zero byte.
+    Data3,
+    /// Aggregate (7.1.6): tags of a file, one after another.
+    Aggregate,
     /// Command in AMF3; in practice an AMF0 command after one zero byte.
     Command3,
     /// Any other type ID.
@@ -44,9 +48,11 @@ impl MessageKind {
             6 => Self::PeerBandwidth,
             8 => Self::Audio,
             9 => Self::Video,
+            15 => Self::Data3,
             17 => Self::Command3,
             18 => Self::Data,
             20 => Self::Command,
+            22 => Self::Aggregate,
             other => Self::Other(other),
         }
     }
@@ -63,9 +69,11 @@ impl MessageKind {
             Self::PeerBandwidth => 6,
             Self::Audio => 8,
             Self::Video => 9,
+            Self::Data3 => 15,
             Self::Command3 => 17,
             Self::Data => 18,
             Self::Command => 20,
+            Self::Aggregate => 22,
             Self::Other(id) => id,
         }
     }

@@ -10,7 +10,7 @@ use yonder_address::StreamKey;
 use yonder_media::flv::Body;
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
 use yonder_protocol::{Core as _, StreamCore as _, deliver, take_transmit};
-use yonder_rtmp::{Command, Publisher, PublisherConfig, PushStep, Receiver, ReceiverEvent};
+use yonder_rtmp::{Command, MessageKind, Publisher, PublisherConfig, PushStep, Receiver, ReceiverEvent};
 
 const T0: Duration = Duration::ZERO;
 
@@ -99,6 +99,85 @@ fn a_second_publish_attempt_after_closing_needs_a_new_connection() {
     assert!(events.iter().any(|event| matches!(event, ReceiverEvent::Ended)));
     publisher.send_body(&picture(true), 0);
     assert!(take_transmit(&mut publisher, T0).is_empty());
+}
+
+/// Sends messages of a foreign publisher over a connection that is live.
+fn received(receiver: &mut Receiver, messages: &[(MessageKind, u32, &[u8])]) -> Vec<ReceiverEvent> {
+    // Set Chunk Size 65 536, then messages of one chunk with headers of type 0.
+    let mut out = vec![2, 0, 0, 0, 0, 0, 4, 1, 0, 0, 0, 0, 0, 1, 0, 0];
+    for (kind, timestamp, payload) in messages {
+        let ([_, t0, t1, t2], [_, .., l0, l1, l2]) = (timestamp.to_be_bytes(), payload.len().to_be_bytes());
+        out.extend_from_slice(&[6, t0, t1, t2, l0, l1, l2, kind.id(), 1, 0, 0, 0]);
+        out.extend_from_slice(payload);
+    }
+    deliver(receiver, &mut BytesMut::from(&out[..]), T0).unwrap();
+    std::iter::from_fn(|| receiver.poll_event()).collect()
+}
+
+#[test]
+fn received_bytes_are_acknowledged_before_the_window_is_full() {
+    let (_, mut receiver) = live();
+    received(&mut receiver, &[(MessageKind::WindowSize, 0, &100_000_u32.to_be_bytes())]);
+    take_transmit(&mut receiver, T0);
+    let mut acknowledgements = 0;
+    for at in 0..20 {
+        received(&mut receiver, &[(MessageKind::Video, at, &[0; 10_000])]);
+        // Header, then the count of bytes (5.4.3).
+        acknowledgements += u32::from(!take_transmit(&mut receiver, T0).is_empty());
+    }
+    assert!((3..=5).contains(&acknowledgements), "{acknowledgements}");
+}
+
+#[test]
+fn media_of_an_aggregate_has_its_own_times() {
+    let (_, mut receiver) = live();
+    let aggregate = [
+        9, 0, 0, 2, 0, 0, 100, 0, 0, 0, 0, 0x17, 1, 0, 0, 0, 13, // video at 100 ms
+        8, 0, 0, 1, 0, 0, 120, 0, 0, 0, 0, 0xaf, 0, 0, 0, 12, // audio at 120 ms
+    ];
+    let events = received(&mut receiver, &[(MessageKind::Aggregate, 5_000, &aggregate)]);
+    let [ReceiverEvent::Video { timestamp: 5_000, .. }, ReceiverEvent::Audio { timestamp: 5_020, .. }] =
+        events.as_slice()
+    else {
+        panic!("{events:?}")
+    };
+}
+
+#[test]
+fn metadata_that_cannot_be_decoded_does_not_end_the_broadcast() {
+    let (_, mut receiver) = live();
+    let odd: [&[u8]; 3] = [&[2, 0, 200, 1], &[0xff; 20], &[2, 0, 1, b'x', 5]];
+    for payload in odd {
+        assert!(received(&mut receiver, &[(MessageKind::Data, 0, payload)]).is_empty());
+    }
+    // Under AMF3, and without @setDataFrame.
+    let data = [&[0, 2, 0, 10][..], b"onMetaData", &[3, 0, 1, b'a', 5, 0, 0, 9]].concat();
+    let events = received(&mut receiver, &[(MessageKind::Data3, 0, &data)]);
+    assert!(matches!(events.as_slice(), [ReceiverEvent::Metadata(_)]), "{events:?}");
+}
+
+#[test]
+fn ping_request_of_a_publisher_is_answered() {
+    let (_, mut receiver) = live();
+    received(&mut receiver, &[(MessageKind::UserControl, 0, &[0, 6, 1, 2, 3, 4])]);
+    assert!(take_transmit(&mut receiver, T0).ends_with(&[0, 7, 1, 2, 3, 4]));
+}
+
+#[test]
+fn peer_without_a_key_costs_64_kilobytes_at_most() {
+    // A connect command that never ends.
+    let mut receiver = Receiver::new(2);
+    let greeting = [&[3_u8][..], &[0; 3_072], &[3, 0, 0, 0, 0xff, 0xff, 0xff, 20, 0, 0, 0, 0]].concat();
+    assert!(deliver(&mut receiver, &mut BytesMut::from(&greeting[..]), T0).is_err());
+    // Small messages without an end.
+    let mut receiver = Receiver::new(2);
+    let mut sent = 0;
+    let mut input = BytesMut::from(&[&[3_u8][..], &[0; 3_072]].concat()[..]);
+    while deliver(&mut receiver, &mut input, T0).is_ok() {
+        input.extend_from_slice(&[3, 0, 0, 0, 0, 0, 4, 4, 0, 0, 0, 0, 0, 9, 0, 0]);
+        sent += 16;
+        assert!(sent < 70_000, "{sent} bytes");
+    }
 }
 
 proptest! {

@@ -116,7 +116,11 @@ fn publisher_follows_the_transcript(#[values(1, 7, 128, 65_536)] segment: usize)
 fn receiver_follows_the_transcript(#[values(1, 7, 128, 65_536)] segment: usize) {
     let mut half = ReceiverHalf { receiver: Receiver::new(9), events: Vec::new(), is_pinged: false };
     run(Side::Server, &mut half, segment);
-    assert!(matches!(&half.events[0], ReceiverEvent::Connect { app } if app == "live"), "{:?}", half.events);
+    assert!(
+        matches!(&half.events[0], ReceiverEvent::Connect { app, .. } if app == "live"),
+        "{:?}",
+        half.events
+    );
     assert!(matches!(half.events[1], ReceiverEvent::Publish { .. }), "{:?}", half.events);
     assert!(matches!(half.events.last(), Some(ReceiverEvent::Ended)), "{:?}", half.events);
 }

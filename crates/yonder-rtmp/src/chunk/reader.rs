@@ -45,6 +45,8 @@ struct Stream {
     kind: u8,
     stream: u32,
     extended: bool,
+    /// Extended timestamp field of the last header, as sent.
+    extended_time: u32,
     partial: BytesMut,
     in_message: bool,
 }
@@ -83,6 +85,11 @@ impl ChunkReader {
         Self { chunk_size: DEFAULT_CHUNK_SIZE, max_message, streams: HashMap::new() }
     }
 
+    /// Sets the maximum message size, in bytes, of messages that begin from now on.
+    pub fn set_max_message(&mut self, max_message: usize) {
+        self.max_message = max_message;
+    }
+
     /// Parses chunks at the beginning of `input` up to the end of the next message, which is returned; `None` if more
     /// bytes are needed.
     ///
@@ -118,8 +125,16 @@ impl ChunkReader {
         }
         let Some(mut head) = message_header(&mut rest, format, id, known) else { return Ok(None) };
         if head.extended {
-            let Ok(time) = rest.try_get_u32() else { return Ok(None) };
-            head.time = time;
+            // Some publishers leave the field out of the chunks that continue a message (5.3.1.3).
+            let continued = known.filter(|stream| format == 3 && stream.in_message);
+            let is_left_out = continued.is_some_and(|stream| {
+                let field = stream.extended_time.to_be_bytes();
+                !rest.iter().zip(field).all(|(byte, expected)| *byte == expected)
+            });
+            if !is_left_out {
+                let Ok(time) = rest.try_get_u32() else { return Ok(None) };
+                head.time = time;
+            }
         }
         if head.length > self.max_message {
             return Err(ChunkError::TooLong { length: head.length, limit: self.max_message });
@@ -143,6 +158,7 @@ impl ChunkReader {
                 _ => stream.timestamp = stream.timestamp.wrapping_add(stream.delta),
             }
             stream.extended = head.extended;
+            stream.extended_time = head.time;
             stream.length = head.length;
             stream.kind = head.kind;
             stream.stream = head.stream;

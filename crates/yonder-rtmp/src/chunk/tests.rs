@@ -37,6 +37,14 @@ fn the_four_header_kinds_are_chosen_as_5_3_1_2_says() {
 }
 
 #[test]
+fn continued_chunks_without_the_extended_timestamp_are_read() {
+    let mut reader = ChunkReader { chunk_size: 2, ..ChunkReader::default() };
+    let bytes = [0x06, 0xff, 0xff, 0xff, 0, 0, 5, 9, 1, 0, 0, 0, 1, 0, 0, 0, 1, 2, 0xc6, 3, 4, 0xc6, 5];
+    let messages = read_all(&mut reader, &bytes);
+    assert_eq!((messages[0].timestamp, &messages[0].payload[..]), (0x0100_0000, &[1, 2, 3, 4, 5][..]));
+}
+
+#[test]
 fn a_long_message_is_cut_and_continued() {
     let mut writer = ChunkWriter::default();
     writer.set_chunk_size(4);

@@ -365,6 +365,8 @@ impl Publisher {
             | MessageKind::Audio
             | MessageKind::Video
             | MessageKind::Data
+            | MessageKind::Data3
+            | MessageKind::Aggregate
             | MessageKind::Other(_) => {}
         }
         Ok(())

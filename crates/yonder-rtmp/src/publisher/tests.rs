@@ -56,7 +56,7 @@ impl Pair {
 
     fn connect(&mut self) {
         self.exchange().unwrap();
-        assert!(matches!(self.events.last(), Some(ReceiverEvent::Connect { app }) if app == "live"));
+        assert!(matches!(self.events.last(), Some(ReceiverEvent::Connect { app, .. }) if app == "live"));
         self.receiver.accept_connect();
         self.exchange().unwrap();
         let Some(ReceiverEvent::Publish { key }) = self.events.last() else { panic!("{:?}", self.events) };

@@ -1,20 +1,21 @@
-//! Receiving side, for stand-in platforms and rehearsals: one publisher over one connection.
+//! Receiving side: one publisher over one connection.
 //!
 //! The owner decides: after [`ReceiverEvent::Connect`] it calls [`Receiver::accept_connect`] or
 //! [`Receiver::refuse_connect`], after [`ReceiverEvent::Publish`] [`Receiver::accept_publish`] or
 //! [`Receiver::refuse_publish`].
 
+mod aggregate;
 mod conformance;
 mod replies;
 
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use bytes::Bytes;
+use bytes::{Buf as _, Bytes};
 use secrecy::SecretString;
 use yonder_protocol::{Core, End, Outbox, StreamCore};
 
-use crate::amf0::{AmfError, Value};
+use crate::amf0::Value;
 use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
 use crate::command::{Command, CommandError};
 use crate::handshake::{Handshake, HandshakeError};
@@ -25,6 +26,10 @@ pub use conformance::Violation;
 
 /// Window acknowledgement size, in bytes (5.4.4).
 const WINDOW: u32 = 2_500_000;
+/// Maximum bytes, and maximum size of a message, before a publish was accepted.
+const MAX_UNAUTHORIZED: usize = 64 * 1024;
+/// Maximum size of a media message: a keyframe at a very high rate is under 8 MB.
+const MAX_MEDIA: usize = 8 * 1024 * 1024;
 
 /// Error for invalid data of a publisher.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -39,9 +44,9 @@ pub enum ReceiverError {
     /// Command.
     #[error(transparent)]
     Command(#[from] CommandError),
-    /// Metadata.
-    #[error(transparent)]
-    Data(#[from] AmfError),
+    /// Too many bytes before a publish was accepted.
+    #[error("more than {MAX_UNAUTHORIZED} bytes before a stream key was accepted")]
+    Unauthorized,
 }
 
 /// Event of a receiver.
@@ -51,6 +56,8 @@ pub enum ReceiverEvent {
     Connect {
         /// Application name.
         app: String,
+        /// Name and version of the publisher's software (`flashVer`), as sent.
+        software: Option<String>,
     },
     /// `publish`.
     Publish {
@@ -90,6 +97,14 @@ pub struct Receiver {
     /// Video codecs in the response to `connect`.
     four_ccs: Vec<String>,
     acknowledged: Option<u32>,
+    /// Bytes received, modulo 2^32.
+    received: u32,
+    /// Bytes received at our last acknowledgement.
+    acknowledged_by_us: u32,
+    /// Bytes after which the publisher expects an acknowledgement.
+    window: u32,
+    /// A publish was accepted.
+    is_publishing: bool,
     conformance: Conformance,
     violations: VecDeque<Violation>,
     end: Option<End<ReceiverError>>,
@@ -104,7 +119,7 @@ impl Receiver {
     pub fn new(seed: u64) -> Self {
         Self {
             handshake: Handshake::new(seed),
-            reader: ChunkReader::default(),
+            reader: ChunkReader::new(MAX_UNAUTHORIZED),
             writer: ChunkWriter::default(),
             outbox: Outbox::default(),
             events: VecDeque::new(),
@@ -112,6 +127,10 @@ impl Receiver {
             stream: 1,
             four_ccs: Vec::new(),
             acknowledged: None,
+            received: 0,
+            acknowledged_by_us: 0,
+            window: WINDOW,
+            is_publishing: false,
             conformance: Conformance::default(),
             violations: VecDeque::new(),
             end: None,
@@ -155,10 +174,16 @@ impl Receiver {
         match kind {
             MessageKind::Video => self.events.push_back(ReceiverEvent::Video { timestamp, body: payload }),
             MessageKind::Audio => self.events.push_back(ReceiverEvent::Audio { timestamp, body: payload }),
-            MessageKind::Data => {
-                let mut values = Value::decode_all(payload)?;
-                values.retain(|value| !matches!(value, Value::String(_)));
-                self.events.extend(values.into_iter().next().map(ReceiverEvent::Metadata));
+            MessageKind::Data | MessageKind::Data3 => self.handle_data(payload),
+            MessageKind::Aggregate => {
+                for (kind, timestamp, body) in aggregate::split(&payload, timestamp) {
+                    match kind {
+                        MessageKind::Video => self.events.push_back(ReceiverEvent::Video { timestamp, body }),
+                        MessageKind::Audio => self.events.push_back(ReceiverEvent::Audio { timestamp, body }),
+                        MessageKind::Data => self.handle_data(body),
+                        _ => {}
+                    }
+                }
             }
             MessageKind::Acknowledgement => {
                 self.acknowledged = payload.first_chunk::<4>().map(|bytes| u32::from_be_bytes(*bytes));
@@ -167,10 +192,18 @@ impl Receiver {
                 let command = Command::decode(payload)?;
                 self.handle_command(&command);
             }
+            MessageKind::WindowSize => {
+                let size = payload.first_chunk::<4>().map(|bytes| u32::from_be_bytes(*bytes));
+                self.window = size.filter(|size| *size > 0).unwrap_or(WINDOW);
+            }
+            MessageKind::UserControl => {
+                // A ping request is answered with its timestamp (7.1.7, events 6 and 7).
+                if let Some(&[0, 6, a, b, c, d]) = payload.get(..6) {
+                    self.send_control(MessageKind::UserControl, &[0, 7, a, b, c, d]);
+                }
+            }
             MessageKind::SetChunkSize
             | MessageKind::Abort
-            | MessageKind::UserControl
-            | MessageKind::WindowSize
             | MessageKind::PeerBandwidth
             | MessageKind::Other(_) => {}
         }
@@ -182,16 +215,45 @@ impl Receiver {
         match command.name.as_str() {
             "connect" => {
                 self.connect_transaction = command.transaction;
-                let app = command.values.first().and_then(|object| object.get("app")).and_then(Value::as_str);
-                self.events.push_back(ReceiverEvent::Connect { app: app.unwrap_or_default().to_owned() });
+                let member =
+                    |name| command.values.first().and_then(|object| object.get(name)).and_then(Value::as_str);
+                self.events.push_back(ReceiverEvent::Connect {
+                    app: member("app").unwrap_or_default().to_owned(),
+                    software: member("flashVer").map(str::to_owned),
+                });
             }
             "createStream" => {
                 let values = vec![Value::Null, Value::Number(f64::from(self.stream))];
                 self.send_command(0, &Command::new("_result", command.transaction, values));
             }
             "publish" => self.events.push_back(ReceiverEvent::Publish { key: argument.to_owned().into() }),
-            "FCUnpublish" | "deleteStream" => self.events.push_back(ReceiverEvent::Ended),
+            "FCUnpublish" | "deleteStream" | "closeStream" => self.events.push_back(ReceiverEvent::Ended),
+            // Not in the standard; some publishers wait for the response.
+            "releaseStream" | "FCPublish" | "_checkbw" if command.transaction > 0.0 => {
+                self.send_command(0, &Command::new("_result", command.transaction, vec![Value::Null]));
+            }
             _ => {}
+        }
+    }
+
+    /// Handles a data message: `onMetaData` with its members, after `@setDataFrame` or alone. Others, and what cannot be
+    /// decoded, are ignored.
+    fn handle_data(&mut self, mut payload: Bytes) {
+        if payload.first() == Some(&0) && payload.get(1) == Some(&2) {
+            payload.advance(1);
+        }
+        let (values, _) = Value::decode_readable(payload);
+        let is_members = |value: &Value| matches!(value, Value::Object(_) | Value::Array(_));
+        self.events.extend(values.into_iter().find(is_members).map(ReceiverEvent::Metadata));
+    }
+
+    /// Counts received bytes, and acknowledges them each half window (5.4.3): publishers that count differently must not wait.
+    fn count_received(&mut self, bytes: usize) {
+        self.received = self.received.wrapping_add(u32::try_from(bytes).unwrap_or(u32::MAX));
+        if self.handshake.is_done() && self.received.wrapping_sub(self.acknowledged_by_us) >= self.window / 2
+        {
+            self.acknowledged_by_us = self.received;
+            self.send_control(MessageKind::Acknowledgement, &self.received.to_be_bytes());
         }
     }
 
@@ -234,7 +296,13 @@ impl StreamCore for Receiver {
         if let Err(error) = self.read_input(&mut rest) {
             self.end = Some(End::local(error));
         }
-        input.len() - rest.len()
+        let read = input.len() - rest.len();
+        self.count_received(read);
+        let unauthorized = usize::try_from(self.received).unwrap_or(usize::MAX).saturating_add(rest.len());
+        if !self.is_publishing && unauthorized > MAX_UNAUTHORIZED {
+            self.end.get_or_insert_with(|| End::local(ReceiverError::Unauthorized));
+        }
+        read
     }
 
     fn poll_transmit(&mut self, _now: Duration, _horizon: Duration, out: &mut Outbox) -> Option<usize> {

@@ -4,7 +4,7 @@ use crate::amf0::Value;
 use crate::command::Command;
 use crate::message::MessageKind;
 
-use super::{Receiver, WINDOW};
+use super::{MAX_MEDIA, Receiver, WINDOW};
 
 impl Receiver {
     /// Accepts the application.
@@ -67,6 +67,8 @@ impl Receiver {
 
     /// Accepts the stream key.
     pub fn accept_publish(&mut self) {
+        self.is_publishing = true;
+        self.reader.set_max_message(MAX_MEDIA);
         // Stream Begin (7.1.7, event 0).
         let [a, b, c, d] = self.stream.to_be_bytes();
         self.send_control(MessageKind::UserControl, &[0, 0, a, b, c, d]);

@@ -183,7 +183,7 @@ impl Session {
 
     fn handle_event(&mut self, event: ReceiverEvent) {
         match event {
-            ReceiverEvent::Connect { app } => self.handle_connect(&app),
+            ReceiverEvent::Connect { app, .. } => self.handle_connect(&app),
             ReceiverEvent::Publish { key } => self.handle_publish(key.expose_secret()),
             ReceiverEvent::Metadata(data) => {
                 if let Some(broadcast) = &self.broadcast {
