@@ -56,8 +56,12 @@ impl Port {
         let socket = std::net::UdpSocket::bind(address)?;
         socket.set_nonblocking(true)?;
         socket2::SockRef::from(&socket).set_recv_buffer_size(RECEIVE_BUFFER)?;
-        let config =
-            ListenerConfig { passphrase, key_length: KeyLength::Aes128, latency, secret: rand::random() };
+        let config = ListenerConfig {
+            passphrase: passphrase.into(),
+            key_length: KeyLength::Aes128,
+            latency,
+            secret: rand::random(),
+        };
         Ok(Self {
             socket: UdpSocket::from_std(socket)?,
             channel,

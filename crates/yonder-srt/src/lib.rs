@@ -57,7 +57,7 @@ pub use caller::{Caller, CallerConfig, CallerEvent, CallerStep};
 pub use connection::{Connection, Stats};
 pub use crypto::{Entropy, KeyRefresh};
 pub use error::{CloseReason, Rejection, SrtError};
-pub use listener::{Listener, ListenerConfig, ListenerEvent, Request};
+pub use listener::{Listener, ListenerConfig, ListenerEvent, Request, RequiredPassphrase};
 pub use packet::{
     Control, Extension, Handshake, HandshakeKind, HeaderError, KeyMaterial, LossRange, Packet, PacketBody,
 };

@@ -28,11 +28,28 @@ const MAX_WAITING: usize = 1_024;
 /// Validity period of cookies; one of the previous period is still accepted.
 const COOKIE_SPAN: Duration = Duration::from_secs(60);
 
+/// Passphrase that is required of callers.
+#[derive(Debug)]
+pub enum RequiredPassphrase {
+    /// Callers must not encrypt.
+    None,
+    /// The same one of all callers; requests with another one are rejected.
+    Shared(Passphrase),
+    /// One that depends on the stream ID, and is given to [`Listener::accept_secured`].
+    OfRequest,
+}
+
+impl From<Option<Passphrase>> for RequiredPassphrase {
+    fn from(passphrase: Option<Passphrase>) -> Self {
+        passphrase.map_or(Self::None, Self::Shared)
+    }
+}
+
 /// Configuration of a listener.
 #[derive(Debug)]
 pub struct ListenerConfig {
     /// Passphrase required of callers.
-    pub passphrase: Option<Passphrase>,
+    pub passphrase: RequiredPassphrase,
     /// Key length announced to callers, which decide.
     pub key_length: KeyLength,
     /// Minimum latency of the receive buffer.
@@ -62,6 +79,8 @@ pub struct Request {
     timestamp: u32,
     latency: RequestedLatency,
     keys: Option<(KeyRing, KeyMaterial)>,
+    /// Key material that is still to be opened.
+    sealed: Option<KeyMaterial>,
     came: Duration,
 }
 
@@ -130,8 +149,11 @@ impl Listener {
     }
 
     fn answer_induction(&mut self, from: SocketAddr, request: &Handshake, now: Duration) {
-        let encryption =
-            if self.config.passphrase.is_some() { self.config.key_length.bits() / 64 } else { 0 };
+        // Zero lets the caller choose the key length.
+        let encryption = match self.config.passphrase {
+            RequiredPassphrase::Shared(_) => self.config.key_length.bits() / 64,
+            RequiredPassphrase::None | RequiredPassphrase::OfRequest => 0,
+        };
         let answer = Handshake {
             version: 5,
             encryption,
@@ -201,26 +223,54 @@ impl Listener {
             }
         }
         let Some(latency) = latency else { return Err((handshake, Rejection::BadRequest)) };
-        let keys = match (&self.config.passphrase, material) {
-            (None, None) => None,
-            (Some(passphrase), Some(material)) => match KeyRing::open(passphrase.clone(), &material) {
-                Some(ring) => Some((ring, material)),
-                None => return Err((handshake, Rejection::BadSecret)),
+        let encrypted = material.is_some();
+        let (keys, sealed) = match &self.config.passphrase {
+            RequiredPassphrase::OfRequest => (None, material),
+            RequiredPassphrase::None => match open_keys(None, material) {
+                Ok(keys) => (keys, None),
+                Err(rejection) => return Err((handshake, rejection)),
             },
-            _ => return Err((handshake, Rejection::Unsecured)),
+            RequiredPassphrase::Shared(passphrase) => match open_keys(Some(passphrase), material) {
+                Ok(keys) => (keys, None),
+                Err(rejection) => return Err((handshake, rejection)),
+            },
         };
         self.next_socket = self.next_socket.wrapping_add(1);
         Ok(Request {
             from,
             stream_id: stream_id.filter(|id| !id.is_empty()).map(|id| StreamKey::from_stored(id.into())),
-            encrypted: keys.is_some(),
+            encrypted,
             socket: self.next_socket,
             handshake,
             timestamp,
             latency,
             keys,
+            sealed,
             came: now,
         })
+    }
+
+    /// Accepts a caller of a listener with [`RequiredPassphrase::OfRequest`] if it has the passphrase of its stream, or does not
+    /// encrypt if there is none; otherwise it is rejected.
+    ///
+    /// # Errors
+    /// [`Rejection::BadSecret`] or [`Rejection::Unsecured`], which the caller gets.
+    pub fn accept_secured(
+        &mut self,
+        mut request: Request,
+        passphrase: Option<&Passphrase>,
+        now: Duration,
+    ) -> Result<(u32, Connection), Rejection> {
+        match open_keys(passphrase, request.sealed.take()) {
+            Ok(keys) => {
+                request.keys = keys;
+                Ok(self.accept(request, now))
+            }
+            Err(rejection) => {
+                self.reject(&request, rejection, now);
+                Err(rejection)
+            }
+        }
     }
 
     /// Accepts a caller. Its packets have the returned socket ID as destination.
@@ -339,6 +389,21 @@ impl DatagramCore for Listener {
         let (to, datagram) = self.waiting.pop_front()?;
         out.extend_from_slice(&datagram);
         Some((to, datagram.len()))
+    }
+}
+
+/// Opens the key material of a caller with a passphrase (6.1.4).
+fn open_keys(
+    passphrase: Option<&Passphrase>,
+    material: Option<KeyMaterial>,
+) -> Result<Option<(KeyRing, KeyMaterial)>, Rejection> {
+    match (passphrase, material) {
+        (None, None) => Ok(None),
+        (Some(passphrase), Some(material)) => match KeyRing::open(passphrase.clone(), &material) {
+            Some(ring) => Ok(Some((ring, material))),
+            None => Err(Rejection::BadSecret),
+        },
+        _ => Err(Rejection::Unsecured),
     }
 }
 

@@ -14,7 +14,7 @@ use yonder_protocol::simulation::{Datagrams, Line, Network, Random};
 use yonder_protocol::{Core, DatagramCore, End};
 use yonder_srt::{
     Caller, CallerConfig, CallerEvent, CloseReason, Connection, Entropy, KeyRefresh, Listener,
-    ListenerConfig, ListenerEvent, Packet, Rejection, SrtError,
+    ListenerConfig, ListenerEvent, Packet, Rejection, RequiredPassphrase, SrtError,
 };
 
 /// A listener with the one connection that it has accepted.
@@ -23,6 +23,8 @@ struct Server {
     accepted: Option<(u32, Connection)>,
     /// How the next request is refused; accepted without.
     rejection: Option<Rejection>,
+    /// Passphrases by stream ID, for a listener that needs them.
+    of_request: Option<fn(&str) -> Option<Passphrase>>,
     stream_id: Option<String>,
     received: Vec<Bytes>,
 }
@@ -33,6 +35,10 @@ impl Server {
             self.stream_id = request.stream_id.as_ref().map(|id| id.expose().to_owned());
             match self.rejection {
                 Some(rejection) => self.listener.reject(&request, rejection, now),
+                None if let Some(of_request) = self.of_request => {
+                    let passphrase = of_request(self.stream_id.as_deref().unwrap_or_default());
+                    self.accepted = self.listener.accept_secured(*request, passphrase.as_ref(), now).ok();
+                }
                 None => self.accepted = Some(self.listener.accept(*request, now)),
             }
         }
@@ -125,7 +131,7 @@ impl Default for Setup {
 
 fn listener_config() -> ListenerConfig {
     let latency = Duration::from_millis(20);
-    ListenerConfig { passphrase: None, key_length: KeyLength::Aes128, latency, secret: 7 }
+    ListenerConfig { passphrase: RequiredPassphrase::None, key_length: KeyLength::Aes128, latency, secret: 7 }
 }
 
 impl Pair {
@@ -143,11 +149,12 @@ impl Pair {
             },
             now,
         );
-        let listener = ListenerConfig { passphrase: setup.theirs.map(phrase), ..listener_config() };
+        let listener = ListenerConfig { passphrase: setup.theirs.map(phrase).into(), ..listener_config() };
         let server = Server {
             listener: Listener::new(listener, now),
             accepted: None,
             rejection: None,
+            of_request: None,
             stream_id: None,
             received: Vec::new(),
         };
@@ -259,7 +266,7 @@ fn larger_latency_of_the_listener_is_used() {
     let mut pair = Pair::new(Setup::default());
     pair.server().listener = Listener::new(
         ListenerConfig {
-            passphrase: None,
+            passphrase: RequiredPassphrase::None,
             key_length: KeyLength::Aes128,
             latency: Duration::from_millis(900),
             secret: 3,
@@ -289,6 +296,45 @@ fn five_percent_loss_and_reordering_are_repaired_within_the_latency(
     let figures = pair.caller().stats();
     assert!(figures.lost > 100 && figures.retransmitted >= figures.lost, "seed {seed}: {figures:?}");
     assert_eq!(pair.connection().stats().missing, 0, "seed {seed}");
+}
+
+#[rstest]
+#[case::right("encoder/summit", Some("a passphrase of the summit"), None)]
+#[case::of_another_stream(
+    "encoder/viaduct",
+    Some("a passphrase of the summit"),
+    Some(SrtError::PassphraseRefused)
+)]
+#[case::without_encryption("encoder/summit", None, Some(SrtError::Rejected(Rejection::Unsecured)))]
+#[case::encrypted_where_none_is_needed(
+    "encoder/open",
+    Some("a passphrase of ours"),
+    Some(SrtError::PassphraseUnexpected)
+)]
+#[case::open("encoder/open", None, None)]
+fn passphrase_may_depend_on_the_stream_id(
+    #[case] id: &'static str,
+    #[case] ours: Option<&'static str>,
+    #[case] refused: Option<SrtError>,
+) {
+    let ours = ours.map(|text| (text, KeyLength::Aes192));
+    let mut pair = Pair::new(Setup { id: Some(id), ours, ..Setup::default() });
+    let config = ListenerConfig { passphrase: RequiredPassphrase::OfRequest, ..listener_config() };
+    let now = pair.now();
+    pair.server().listener = Listener::new(config, now);
+    pair.server().of_request = Some(|id| match id {
+        "encoder/summit" => Some(phrase("a passphrase of the summit")),
+        "encoder/viaduct" => Some(phrase("a passphrase of the viaduct")),
+        _ => None,
+    });
+    pair.run(1_500);
+    match refused {
+        None => {
+            pair.stream(50, 500);
+            assert_eq!(*pair.received(), all(50));
+        }
+        Some(_) => assert_eq!(pair.caller().end().map(|end| end.why), refused, "{:?}", pair.events),
+    }
 }
 
 #[test]

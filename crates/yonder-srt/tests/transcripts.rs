@@ -168,7 +168,7 @@ fn run_caller(script: Script) {
 
 fn run_listener(script: &Script) -> (Option<String>, Vec<Bytes>) {
     let config = ListenerConfig {
-        passphrase: script.is_encrypted.then(phrase),
+        passphrase: script.is_encrypted.then(phrase).into(),
         key_length: KeyLength::Aes128,
         latency: ms(120),
         secret: 7,

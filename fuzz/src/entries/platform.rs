@@ -12,7 +12,8 @@ use yonder_protocol::{Core as _, DatagramCore as _, StreamCore as _, deliver, ta
 use yonder_rtmp::amf0::Value;
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver, ReceiverEvent};
 use yonder_srt::{
-    Caller, CallerConfig, Connection, Entropy, KeyRefresh, Listener, ListenerConfig, ListenerEvent, Rejection,
+    Caller, CallerConfig, Connection, Entropy, KeyRefresh, Listener, ListenerConfig, ListenerEvent,
+    Rejection, RequiredPassphrase,
 };
 
 const T0: Duration = Duration::ZERO;
@@ -118,7 +119,7 @@ fn caller(encrypted: bool) -> Caller {
 
 fn listener() -> Listener {
     let config = ListenerConfig {
-        passphrase: None,
+        passphrase: RequiredPassphrase::None,
         key_length: KeyLength::Aes128,
         latency: Duration::from_millis(120),
         secret: 5,

@@ -84,7 +84,7 @@ impl SrtPort {
         shared: Arc<Shared>,
     ) -> io::Result<Self> {
         let listener = ListenerConfig {
-            passphrase: config.passphrase.clone(),
+            passphrase: config.passphrase.clone().into(),
             key_length: KeyLength::Aes128,
             latency: config.latency,
             secret: rand::random(),
