@@ -21,7 +21,7 @@ demo:
 	@$(MAKE) --no-print-directory setup PACKAGES="$(BUILD_PACKAGES)"
 	@echo "[2/4] Web console: npm packages and build (about half a minute)"
 	@$(MAKE) --no-print-directory console
-	@echo "[3/4] Service: compiling (about five minutes on two cores the first time)"
+	@echo "[3/4] Service: compiling (about ten minutes on two cores the first time)"
 	cargo build --locked -p yonder
 	@echo "[4/4] Starting the service with its demo data"
 	./target/debug/yonder demo --home .demo

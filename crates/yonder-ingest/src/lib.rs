@@ -6,6 +6,8 @@ mod media;
 mod rtmp;
 mod srt;
 mod stream_info;
+mod units;
 
 pub use grading::{GradingReceiver, ReceiverConfig};
 pub use media::{MediaEvent, RtmpMedia, TsMedia};
+pub use units::{PublishedUnit, RtmpUnits, TsUnits, UnitEvent};

@@ -29,7 +29,7 @@ pub(crate) fn of_audio(config: &AudioConfig) -> AudioHeaders {
 }
 
 /// Returns the parameter sets of a record, as far as they can be parsed (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).
-fn nals_of_record(codec: VideoCodec, record: &[u8]) -> Vec<&[u8]> {
+pub(crate) fn nals_of_record(codec: VideoCodec, record: &[u8]) -> Vec<&[u8]> {
     let mut nals = Vec::new();
     match codec {
         VideoCodec::H264 => {
@@ -59,6 +59,15 @@ fn nals_of_record(codec: VideoCodec, record: &[u8]) -> Vec<&[u8]> {
         }
     }
     nals
+}
+
+/// Returns the size of the length fields of NAL units, in bytes, as a record says (`lengthSizeMinusOne`).
+pub(crate) fn length_size(codec: VideoCodec, record: &[u8]) -> usize {
+    let at = match codec {
+        VideoCodec::H264 => 4,
+        VideoCodec::H265 => 21,
+    };
+    record.get(at).map_or(4, |byte| usize::from(byte & 3) + 1)
 }
 
 /// Splits off a NAL unit with a 16-bit length.
