@@ -35,7 +35,7 @@ pub enum RequiredPassphrase {
     None,
     /// The same one of all callers; requests with another one are rejected.
     Shared(Passphrase),
-    /// One that depends on the stream ID, and is given to [`Listener::accept_secured`].
+    /// One that depends on the stream ID, and is given to [`Request::unlock`].
     OfRequest,
 }
 
@@ -250,29 +250,6 @@ impl Listener {
         })
     }
 
-    /// Accepts a caller of a listener with [`RequiredPassphrase::OfRequest`] if it has the passphrase of its stream, or does not
-    /// encrypt if there is none; otherwise it is rejected.
-    ///
-    /// # Errors
-    /// [`Rejection::BadSecret`] or [`Rejection::Unsecured`], which the caller gets.
-    pub fn accept_secured(
-        &mut self,
-        mut request: Request,
-        passphrase: Option<&Passphrase>,
-        now: Duration,
-    ) -> Result<(u32, Connection), Rejection> {
-        match open_keys(passphrase, request.sealed.take()) {
-            Ok(keys) => {
-                request.keys = keys;
-                Ok(self.accept(request, now))
-            }
-            Err(rejection) => {
-                self.reject(&request, rejection, now);
-                Err(rejection)
-            }
-        }
-    }
-
     /// Accepts a caller. Its packets have the returned socket ID as destination.
     pub fn accept(&mut self, request: Request, now: Duration) -> (u32, Connection) {
         let Request { from, socket, handshake, timestamp, latency, keys, came, .. } = request;
@@ -336,6 +313,16 @@ impl Listener {
 }
 
 impl Request {
+    /// Checks the passphrase of a caller of a listener with [`RequiredPassphrase::OfRequest`]; without one it must not
+    /// encrypt. Must be called before [`Listener::accept`].
+    ///
+    /// # Errors
+    /// [`Rejection::BadSecret`] or [`Rejection::Unsecured`], for [`Listener::reject`].
+    pub fn unlock(&mut self, passphrase: Option<&Passphrase>) -> Result<(), Rejection> {
+        self.keys = open_keys(passphrase, self.sealed.take())?;
+        Ok(())
+    }
+
     /// Returns the caller's socket ID, for [`Listener::forget`].
     #[must_use]
     pub fn peer(&self) -> u32 {

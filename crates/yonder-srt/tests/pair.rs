@@ -33,12 +33,13 @@ impl Server {
     fn handle_events(&mut self, now: Duration) {
         while let Some(ListenerEvent::Request(request)) = self.listener.poll_event() {
             self.stream_id = request.stream_id.as_ref().map(|id| id.expose().to_owned());
+            let mut request = request;
+            if let Some(of_request) = self.of_request {
+                let passphrase = of_request(self.stream_id.as_deref().unwrap_or_default());
+                self.rejection = request.unlock(passphrase.as_ref()).err();
+            }
             match self.rejection {
                 Some(rejection) => self.listener.reject(&request, rejection, now),
-                None if let Some(of_request) = self.of_request => {
-                    let passphrase = of_request(self.stream_id.as_deref().unwrap_or_default());
-                    self.accepted = self.listener.accept_secured(*request, passphrase.as_ref(), now).ok();
-                }
                 None => self.accepted = Some(self.listener.accept(*request, now)),
             }
         }
