@@ -104,7 +104,8 @@ impl Worker {
         Ok(Self { input, events, progress, queued: VecDeque::new(), done: 0, first: 0, skips: false })
     }
 
-    /// Passes the frames to the thread with which it starts: there may be many of them.
+    /// Passes the frames since the last keyframe to the thread at its start. They do not count as waiting frames, of which there
+    /// may be many at once.
     pub(super) fn start_with<'a>(&mut self, frames: impl Iterator<Item = &'a Arc<Frame>>, now: Duration) {
         for frame in frames {
             self.push(frame, now);

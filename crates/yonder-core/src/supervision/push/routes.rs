@@ -12,7 +12,7 @@ use crate::supervision::ration::CredentialRation;
 
 /// Consecutive failures on the preferred route before the next one is tried.
 const FAILURES_ON_PREFERRED: u32 = 2;
-/// The same for a busy key, which most platforms release after a while.
+/// Consecutive refusals of a busy key before the next route is tried: most platforms release a key after a while.
 const FAILURES_WHILE_BUSY: u32 = 6;
 /// Count from which one more failure is enough.
 const ONE_MORE_FAILURE: u32 = FAILURES_WHILE_BUSY - 1;
