@@ -170,7 +170,8 @@ impl SrtEncoder {
         let config = CallerConfig {
             stream_id: Some(StreamKey::from_stored(stream_id.to_owned().into())),
             encryption: encryption.map(|(text, length)| (Passphrase::parse(text).unwrap(), length)),
-            latency: Duration::from_millis(200),
+            // A busy machine must not lose packets.
+            latency: Duration::from_secs(1),
             refresh: KeyRefresh { every: 300, announce: 80 },
             address: server.ip(),
             induction_only: false,
@@ -236,7 +237,7 @@ impl SrtEncoder {
 
     /// Ends the connection in order.
     pub(crate) async fn close(mut self) {
-        self.caller.close(self.began.elapsed(), Duration::from_millis(300));
-        self.run(Duration::from_millis(500)).await;
+        self.caller.close(self.began.elapsed(), Duration::from_millis(1_300));
+        self.run(Duration::from_millis(1_500)).await;
     }
 }
