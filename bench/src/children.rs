@@ -15,7 +15,9 @@ use nix::sys::resource::{UsageWho, getrusage};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use yonder_core::PushPhase;
-use yonder_engine::{Engine, FeedSpec, HoldSpec, MediaThreads, RelaySpec, TransportChoice};
+use yonder_engine::{
+    Engine, FeedSpec, HoldSpec, MediaThreads, RelaySpec, RtspSpec, SourceSpec, TransportChoice,
+};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{ACKNOWLEDGEMENT, PATH, push};
@@ -134,11 +136,13 @@ fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> any
     let pushes = channels.map(|at| push(at, to)).collect::<anyhow::Result<Vec<_>>>()?;
     let feed = FeedSpec {
         name: name.clone(),
-        url,
-        credentials,
-        secret_lost: false,
-        transport: TransportChoice::Tcp,
-        pin: None,
+        source: SourceSpec::Rtsp(RtspSpec {
+            url,
+            credentials,
+            secret_lost: false,
+            transport: TransportChoice::Tcp,
+            pin: None,
+        }),
         history: Default::default(),
         measured: None,
     };

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, ensure};
-use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, RtspSpec, SourceSpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{Load, PATH, push};
@@ -33,11 +33,13 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
     let (url, credentials) = CameraUrl::parse(&load.camera.url(PATH))?;
     let feed = FeedSpec {
         name: "load".into(),
-        url,
-        credentials,
-        secret_lost: false,
-        transport: TransportChoice::Auto,
-        pin: None,
+        source: SourceSpec::Rtsp(RtspSpec {
+            url,
+            credentials,
+            secret_lost: false,
+            transport: TransportChoice::Auto,
+            pin: None,
+        }),
         history: Default::default(),
         measured: None,
     };

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use anyhow::ensure;
 use yonder_core::PushPhase;
-use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, RtspSpec, SourceSpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{Load, PATH, push};
@@ -21,11 +21,13 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
         let (url, credentials) = CameraUrl::parse(&load.camera.url(PATH))?;
         let feed = FeedSpec {
             name: "load".into(),
-            url,
-            credentials,
-            secret_lost: false,
-            transport: TransportChoice::Tcp,
-            pin: None,
+            source: SourceSpec::Rtsp(RtspSpec {
+                url,
+                credentials,
+                secret_lost: false,
+                transport: TransportChoice::Tcp,
+                pin: None,
+            }),
             history: Default::default(),
             measured: None,
         };

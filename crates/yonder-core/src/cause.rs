@@ -127,6 +127,14 @@ cause_codes! {
     FeedUnreadable, "feed.unreadable", Camera, "Update the camera's firmware, choose H.264 in Main profile, or pull its other stream; `yonder feed survey` shows the received stream.";
     /// The camera closed the connection.
     FeedClosedByCamera, "feed.closed-by-camera", Camera, "The camera ended the connection; it may be restarting.";
+    /// No encoder publishes to the feed.
+    FeedNoPublisher, "feed.no-publisher", Camera, "Start the encoder, and check the server and the stream key in its settings.";
+    /// The encoder has ended the stream.
+    FeedPublisherEnded, "feed.publisher-ended", Camera, "Start the stream at the encoder again.";
+    /// The connection of the encoder broke.
+    FeedPublisherLost, "feed.publisher-lost", Network, "Check that the encoder has power and network. Most encoders connect again by themselves.";
+    /// The encoder sends what cannot be used.
+    FeedPublisherInvalid, "feed.publisher-invalid", Camera, "Choose H.264 or H.265 with AAC in the encoder's settings, or update its software.";
     /// The camera accepts no more viewers.
     FeedTooManyViewers, "feed.too-many-viewers", Camera, "Close other viewers of this camera, or raise its limit.";
     /// The camera violates the protocol.

@@ -14,6 +14,7 @@ use yonder_address::ServerAddress;
 use yonder_core::preflight::FeedFacts;
 use yonder_core::rendition::{Rendition, Selection};
 use yonder_core::tuning::EncoderSettings;
+use yonder_ingest::Publisher;
 use yonder_media::Frame;
 
 use crate::clock::Clock;
@@ -174,6 +175,30 @@ impl Engine {
         }
     }
 
+    /// Starts a published feed, which runs also without relays until [`Engine::stop_listening`].
+    pub fn listen(&self, spec: FeedSpec) {
+        let mut running = self.running.lock();
+        self.use_feed(&mut running, spec).listens = true;
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Ends a published feed once no relay uses it.
+    pub fn stop_listening(&self, feed: &str) {
+        let mut running = self.running.lock();
+        let Some(known) = running.feeds.get_mut(feed) else { return };
+        known.listens = false;
+        if known.relays.is_empty() {
+            self.end_feed(&mut running, feed);
+        }
+    }
+
+    /// Hands a publisher to its feed. Its connection is closed if the feed does not run.
+    pub fn publish(&self, feed: &str, publisher: Publisher) {
+        if let Some(running) = self.running.lock().feeds.get(feed) {
+            running.handle.send(FeedCommand::Publish(Box::new(publisher)));
+        }
+    }
+
     /// Applies a changed specification to a running feed. Without effect if it does not run.
     pub fn update_feed(&self, spec: FeedSpec) {
         if let Some(running) = self.running.lock().feeds.get_mut(&spec.name) {
@@ -265,7 +290,7 @@ impl Engine {
             on_progress(&view);
         };
         let watch = |spec: FeedSpec| {
-            let (address, lease) = (spec.url.to_string(), self.leases.lease(spec));
+            let (address, lease) = (spec.address(), self.leases.lease(spec));
             lease.retry_if_blocked();
             (address, lease)
         };
@@ -412,7 +437,7 @@ impl Engine {
             };
             let handle =
                 FeedHandle::start(setup, spec.clone(), &self.runtime, Arc::clone(&self.media), thread);
-            RunningFeed { handle, spec: spec.clone(), thread, relays: BTreeMap::new() }
+            RunningFeed { handle, spec: spec.clone(), thread, relays: BTreeMap::new(), listens: false }
         });
         // Renditions are chosen by the last measurement.
         if !feed.spec.is_same(&spec) || feed.spec.measured != spec.measured {
@@ -426,9 +451,15 @@ impl Engine {
         let Some(name) = running.relays.remove(relay) else { return };
         let Some(feed) = running.feeds.get_mut(&name) else { return };
         feed.relays.remove(relay);
-        if !feed.relays.is_empty() {
+        if !feed.relays.is_empty() || feed.listens {
             feed.handle.send(FeedCommand::Remove(relay.to_owned()));
-        } else if let Some(unused) = running.feeds.remove(&name) {
+        } else {
+            self.end_feed(running, &name);
+        }
+    }
+
+    fn end_feed(&self, running: &mut Running, name: &str) {
+        if let Some(unused) = running.feeds.remove(name) {
             self.closing.spawn(&self.runtime, async move {
                 // A feed that does not end in time is aborted with its handle.
                 let _ended = timeout(SHUTDOWN_TIMEOUT, unused.handle.end()).await;

@@ -44,7 +44,10 @@ pub use media_threads::{Heartbeats, MediaThreads};
 pub use preview::PreviewMessage;
 pub use reachability::ProbeReport;
 pub use rendition::codec_speed;
-pub use spec::{Adaptation, Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
+pub use spec::{
+    Adaptation, Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, RtspSpec, SourceSpec, TransportChoice,
+    UplinkSpec,
+};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
 pub use tls::{Fingerprint, PrivateAuthority, count_authorities, fingerprint_text};

@@ -30,6 +30,8 @@ pub(crate) struct RunningFeed {
     /// Number of the media thread of the feed, its relays and pushes.
     pub(crate) thread: usize,
     pub(crate) relays: BTreeMap<String, RunningRelay>,
+    /// It waits for publishers also without relays.
+    pub(crate) listens: bool,
 }
 
 impl RunningFeed {

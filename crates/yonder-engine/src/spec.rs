@@ -19,7 +19,27 @@ use yonder_slate::Picture;
 pub struct FeedSpec {
     /// Name, unique among feeds.
     pub name: String,
-    /// Address of the main stream.
+    /// Source.
+    pub source: SourceSpec,
+    /// Parts that have worked since they were set.
+    pub history: History,
+    /// Last measurement of the stream, if there is one.
+    pub measured: Option<FeedFacts>,
+}
+
+/// Source of a feed.
+#[derive(Debug, Clone)]
+pub enum SourceSpec {
+    /// Stream of a camera, which is pulled.
+    Rtsp(RtspSpec),
+    /// Encoder that publishes to this service.
+    Publisher,
+}
+
+/// Stream of a camera.
+#[derive(Debug, Clone)]
+pub struct RtspSpec {
+    /// Address of the stream.
     pub url: CameraUrl,
     /// User name and password.
     pub credentials: Option<Credentials>,
@@ -29,10 +49,6 @@ pub struct FeedSpec {
     pub transport: TransportChoice,
     /// SHA-256 of the only trusted certificate; `None` trusts the system's authorities.
     pub pin: Option<Fingerprint>,
-    /// Parts that have worked since they were set.
-    pub history: History,
-    /// Last measurement of the stream, if there is one.
-    pub measured: Option<FeedFacts>,
 }
 
 /// Transport of RTP packets.
@@ -150,8 +166,36 @@ pub struct RelaySpec {
 }
 
 impl FeedSpec {
-    /// Returns true if both pull the same stream with the same settings.
+    /// Returns the stream of a camera; `None` for a published feed.
+    #[must_use]
+    pub fn rtsp(&self) -> Option<&RtspSpec> {
+        match &self.source {
+            SourceSpec::Rtsp(rtsp) => Some(rtsp),
+            SourceSpec::Publisher => None,
+        }
+    }
+
+    /// Returns the address of the stream; empty for a published feed.
+    #[must_use]
+    pub fn address(&self) -> String {
+        self.rtsp().map(|rtsp| rtsp.url.to_string()).unwrap_or_default()
+    }
+
+    /// Returns true if both have the same source with the same settings.
     pub(crate) fn is_same(&self, other: &Self) -> bool {
+        match (&self.source, &other.source) {
+            (SourceSpec::Rtsp(own), SourceSpec::Rtsp(other)) => own.is_same(other),
+            (SourceSpec::Publisher, SourceSpec::Publisher) => self.name == other.name,
+            (SourceSpec::Rtsp(_), SourceSpec::Publisher) | (SourceSpec::Publisher, SourceSpec::Rtsp(_)) => {
+                false
+            }
+        }
+    }
+}
+
+impl RtspSpec {
+    /// Returns true if both pull the same stream with the same settings.
+    fn is_same(&self, other: &Self) -> bool {
         use secrecy::ExposeSecret as _;
         let account = |spec: &Self| {
             spec.credentials.as_ref().map(|c| (c.user.clone(), c.password.expose_secret().to_owned()))

@@ -16,7 +16,7 @@ use super::client::{DeviceClient, DeviceError};
 use super::encoder::{audio_codec, format, options, video_change};
 use super::with_host;
 use crate::find;
-use crate::spec::FeedSpec;
+use crate::spec::RtspSpec;
 
 /// Wait for the response to a probe.
 const PROBE_WAIT: Duration = Duration::from_secs(1);
@@ -30,8 +30,8 @@ const MAX_PROFILES: usize = 128;
 pub struct CameraTarget {
     /// Device service: a host, a host with a port, or a URL; the host of the feed by default.
     pub device: Option<String>,
-    /// Feed, with the credentials of the camera.
-    pub feed: FeedSpec,
+    /// Stream of the feed, with the credentials of the camera.
+    pub feed: RtspSpec,
 }
 
 /// Encoder configuration of a feed's stream.

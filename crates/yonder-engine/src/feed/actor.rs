@@ -117,6 +117,7 @@ impl FeedActor {
         let now = clock.now();
         let mut machine = FeedMachine::new(rand::random(), now);
         machine.set_history(spec.history);
+        machine.set_listens(spec.rtsp().is_none());
         machine.set_enabled(true, now);
         let mut inlet = Inlet::new(spec.name.clone(), now);
         let renditions = Renditions::default();

@@ -37,18 +37,20 @@ mod tests {
     use yonder_media::g711::Law;
     use yonder_rtsp::CameraUrl;
 
-    use crate::spec::TransportChoice;
+    use crate::spec::{RtspSpec, SourceSpec, TransportChoice};
 
     use super::*;
 
     fn spec(measured: Option<FeedFacts>) -> FeedSpec {
         FeedSpec {
             name: "Summit Station".into(),
-            url: CameraUrl::parse("rtsp://192.0.2.4/main").unwrap().0,
-            credentials: None,
-            secret_lost: false,
-            transport: TransportChoice::Auto,
-            pin: None,
+            source: SourceSpec::Rtsp(RtspSpec {
+                url: CameraUrl::parse("rtsp://192.0.2.4/main").unwrap().0,
+                credentials: None,
+                secret_lost: false,
+                transport: TransportChoice::Auto,
+                pin: None,
+            }),
             history: yonder_core::History::default(),
             measured,
         }

@@ -41,6 +41,7 @@ impl FeedActor {
                 self.change(|machine, now| machine.set_enabled(true, now));
                 self.is_changed = true;
             }
+            FeedCommand::Publish(publisher) => self.begin_publisher(*publisher),
             FeedCommand::Remove(relay) => {
                 if let Some(at) = self.relays.iter().position(|other| *other.name == *relay) {
                     self.relays.remove(at).retire(&mut self.children);

@@ -19,6 +19,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio_util::task::AbortOnDropHandle;
 use yonder_core::Cause;
 use yonder_core::rendition::Rendition;
+use yonder_ingest::Publisher;
 use yonder_media::Frame;
 
 use crate::clock::Clock;
@@ -79,6 +80,8 @@ pub(crate) enum FeedCommand {
     },
     /// Retry now, also when blocked.
     Retry,
+    /// Receive from an encoder.
+    Publish(Box<Publisher>),
     /// End the pushes of a relay in order.
     Remove(String),
     /// Begin or end a hold requested by an operator.

@@ -4,11 +4,12 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::task::Context;
 use std::time::Duration;
 
-use yonder_core::{Cause, CauseCode, Decision, DialStep};
+use yonder_core::{Cause, CauseCode, Decision, DialStep, FeedMachine};
+use yonder_ingest::Publisher;
 
 use crate::children::{Attempt, Child, ChildEvent};
-use crate::source::{ConnectError, Dial, RtspSession, SourceEnd};
-use crate::spec::FeedSpec;
+use crate::source::{ConnectError, Dial, PublisherSession, RtspSession, SourceEnd};
+use crate::spec::{FeedSpec, SourceSpec};
 
 use super::actor::FeedActor;
 use super::probe;
@@ -27,6 +28,8 @@ pub(super) enum SourceStage {
     Connecting(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
     /// The RTSP session is active.
     Running(Box<Dial>, Box<RtspSession>),
+    /// An encoder publishes.
+    Publishing(Box<PublisherSession>),
     /// The connection has failed, and a child task determines probable causes.
     Diagnosing(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
 }
@@ -34,6 +37,9 @@ pub(super) enum SourceStage {
 impl FeedActor {
     /// Connects if due, or reads and publishes. Returns true if there may be more to read at once.
     pub(super) fn poll_source(&mut self, task: &mut Context<'_>, is_tick: bool) -> bool {
+        if matches!(self.source, SourceStage::Publishing(_)) {
+            return self.poll_publisher(task, is_tick);
+        }
         self.connect_if_due();
         for read in 0..MAX_READS {
             let SourceStage::Running(_, session) = &mut self.source else { return false };
@@ -59,6 +65,39 @@ impl FeedActor {
         true
     }
 
+    /// Reads the messages of the publisher. Returns true if there may be more at once.
+    fn poll_publisher(&mut self, task: &mut Context<'_>, is_tick: bool) -> bool {
+        let SourceStage::Publishing(session) = &mut self.source else { return false };
+        let inlet = &mut self.inlet;
+        let polled = catch_unwind(AssertUnwindSafe(|| session.poll(task, inlet, is_tick)));
+        let polled = catch_unwind(AssertUnwindSafe(|| self.panic_in_source())).and(polled);
+        self.publish();
+        let cause = match polled {
+            Ok(Ok(has_more)) => return has_more,
+            Ok(Err(cause)) => cause,
+            Err(_) => {
+                tracing::error!(feed = self.spec.name, "source panicked");
+                Cause::new(CauseCode::FeedInternal, "The service failed while receiving this feed.")
+            }
+        };
+        self.fail_source(cause);
+        true
+    }
+
+    /// Begins to receive from an encoder. One that published until now has been taken over.
+    pub(super) fn begin_publisher(&mut self, publisher: Publisher) {
+        if matches!(self.source, SourceStage::Publishing(_)) {
+            let message = "Another encoder has taken over with the same key.";
+            self.fail_source(Cause::new(CauseCode::FeedPublisherEnded, message));
+        }
+        let now = self.clock.now();
+        self.inlet.stats.begin_dial(now);
+        self.inlet.stats.begin_session(None);
+        self.inlet.begin_session(now);
+        self.change(FeedMachine::on_publisher);
+        self.source = SourceStage::Publishing(Box::new(PublisherSession::new(self.clock, publisher)));
+    }
+
     fn connect_if_due(&mut self) {
         self.retry_at = None;
         if !matches!(self.source, SourceStage::Idle) || self.closing_sources > 0 {
@@ -69,13 +108,13 @@ impl FeedActor {
         let before = self.machine.state();
         match self.machine.decide(now) {
             Decision::Dial => {
-                self.inlet.stats.begin_dial(now);
-                self.connect(Dial::new(
-                    self.clock,
-                    self.digest_hosts.clone(),
-                    self.spec.clone(),
-                    self.known_carrier,
-                ));
+                if let SourceSpec::Rtsp(rtsp) = &self.spec.source {
+                    let (feed, rtsp) = (self.spec.name.clone(), rtsp.clone());
+                    let hosts = self.digest_hosts.clone();
+                    let dial = Dial::new(self.clock, hosts, feed, rtsp, self.known_carrier);
+                    self.inlet.stats.begin_dial(now);
+                    self.connect(dial);
+                }
             }
             Decision::WaitUntil(until) => self.retry_at = Some(until),
             Decision::Idle => {}
@@ -88,12 +127,12 @@ impl FeedActor {
     /// backoff.
     fn probe_if_absent(&mut self, now: Duration) {
         let interval = self.machine.probe_interval(now).filter(|_| !self.inlet.stats.was_reached());
-        let Some(interval) = interval else {
+        let (Some(interval), Some(rtsp)) = (interval, self.spec.rtsp()) else {
             self.probe = None;
             return;
         };
         if self.probe.as_ref().is_none_or(|(current, _)| *current != interval) {
-            let child = probe::start(self.spec.url.clone(), interval, &mut self.children);
+            let child = probe::start(rtsp.url.clone(), interval, &mut self.children);
             self.probe = Some((interval, child));
         }
     }
@@ -102,6 +141,7 @@ impl FeedActor {
     pub(super) fn source_timeout(&self) -> Option<Duration> {
         match &self.source {
             SourceStage::Running(_, session) => Some(session.poll_timeout(&self.inlet, self.clock.now())),
+            SourceStage::Publishing(_) => Some(self.inlet.poll_timeout(self.clock.now())),
             _ => self.retry_at,
         }
     }
@@ -143,7 +183,7 @@ impl FeedActor {
         match result.and_then(|session| session.register_here().map_err(|error| lost_here(&error))) {
             Ok(mut session) => {
                 let now = self.clock.now();
-                self.inlet.stats.begin_session(dial.carrier());
+                self.inlet.stats.begin_session(Some(dial.carrier()));
                 self.inlet.begin_session(now);
                 session.start(now);
                 self.source = SourceStage::Running(dial, Box::new(session));
@@ -155,7 +195,7 @@ impl FeedActor {
     pub(super) fn handle_source_diagnosed(&mut self, attempt: Attempt, cause: Cause) {
         let is_current = match &self.source {
             SourceStage::Connecting(current, _) | SourceStage::Diagnosing(current, _) => *current == attempt,
-            SourceStage::Idle | SourceStage::Running(..) => false,
+            SourceStage::Idle | SourceStage::Running(..) | SourceStage::Publishing(_) => false,
         };
         if is_current {
             self.fail_source(cause);
@@ -202,6 +242,8 @@ impl FeedActor {
                 self.known_carrier = dial.next_carrier(self.inlet.has_flowed(), None).or(self.known_carrier);
                 self.close_session(*session);
             }
+            // The connection ends with its receiver.
+            SourceStage::Publishing(_) => self.inlet.stats.end_session(),
             SourceStage::Idle | SourceStage::Connecting(..) | SourceStage::Diagnosing(..) => {}
         }
     }
@@ -220,11 +262,14 @@ impl FeedActor {
             return;
         }
         self.close_source();
-        self.digest_hosts.forget(&(spec.url.host.clone(), spec.url.port));
+        if let Some(rtsp) = spec.rtsp() {
+            self.digest_hosts.forget(&(rtsp.url.host.clone(), rtsp.url.port));
+        }
         self.machine.set_history(spec.history);
         self.spec = spec;
         self.known_carrier = None;
         self.change(|machine, now| machine.set_enabled(false, now));
+        self.machine.set_listens(self.spec.rtsp().is_none());
         self.change(|machine, now| machine.set_enabled(true, now));
     }
 

@@ -78,7 +78,8 @@ impl FeedStats {
         (step, now.saturating_sub(self.dial_began))
     }
 
-    pub(crate) fn begin_session(&mut self, carrier: RtpTransport) {
+    /// Begins a session, with the transport of a camera.
+    pub(crate) fn begin_session(&mut self, carrier: Option<RtpTransport>) {
         self.picture.restart();
         self.before = EarlierSessions {
             packets_lost: self.packets_lost(),
@@ -87,7 +88,7 @@ impl FeedStats {
         };
         self.reception.clear();
         self.skipped = Skipped::default();
-        self.carrier = Some(carrier);
+        self.carrier = carrier;
     }
 
     pub(crate) fn end_session(&mut self) {

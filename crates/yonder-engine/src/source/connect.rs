@@ -12,7 +12,7 @@ use crate::causes;
 use crate::clock::Clock;
 use crate::connect;
 use crate::link::Link;
-use crate::spec::{FeedSpec, TransportChoice};
+use crate::spec::{RtspSpec, TransportChoice};
 use crate::tls::{TlsError, Trust};
 use crate::view::RtpTransport;
 
@@ -33,7 +33,9 @@ pub(crate) type ConnectError = Cause;
 pub(crate) struct Dial {
     clock: Clock,
     digest_hosts: DigestHosts,
-    spec: FeedSpec,
+    /// Name of the feed, for the log.
+    feed: String,
+    spec: RtspSpec,
     carrier: RtpTransport,
     redirects: u32,
     other_tried: bool,
@@ -46,7 +48,8 @@ impl Dial {
     pub(crate) fn new(
         clock: Clock,
         digest_hosts: DigestHosts,
-        spec: FeedSpec,
+        feed: String,
+        spec: RtspSpec,
         known: Option<RtpTransport>,
     ) -> Self {
         let carrier = match spec.transport {
@@ -55,7 +58,16 @@ impl Dial {
             // The last transport that worked; interleaved passes most networks.
             TransportChoice::Auto => known.unwrap_or(RtpTransport::Tcp),
         };
-        Self { clock, digest_hosts, spec, carrier, redirects: 0, other_tried: false, addresses: Vec::new() }
+        Self {
+            clock,
+            digest_hosts,
+            feed,
+            spec,
+            carrier,
+            redirects: 0,
+            other_tried: false,
+            addresses: Vec::new(),
+        }
     }
 
     /// Returns the transport in use.
@@ -155,7 +167,7 @@ impl Dial {
                     // The credentials are not for another host, and not for a connection without TLS.
                     self.spec.credentials = None;
                 }
-                tracing::info!(feed = self.spec.name, to = %url, "camera redirects");
+                tracing::info!(feed = self.feed, to = %url, "camera redirects");
                 self.spec.url = url;
                 Ok(())
             }

@@ -4,10 +4,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_core::{Cause, CauseCode, DialStep};
+use yonder_ingest::PublishedUnit;
 use yonder_media::h264::SpsError;
 use yonder_media::ticks::{of_samples, to_millis};
-use yonder_media::timeline::{Timeline, TimelineEvent, TrackTiming};
-use yonder_media::{AccessUnit, AudioConfig, FrameRate, StreamHeaders, Track};
+use yonder_media::timeline::{Timeline, TimelineEvent, Timestamps, TrackTiming};
+use yonder_media::{AccessUnit, AudioConfig, FrameRate, Payload, StreamHeaders, Track};
 use yonder_rtsp::RtpAccessUnit;
 
 use crate::feed::FeedStats;
@@ -175,42 +176,67 @@ impl Inlet {
         }
     }
 
-    /// Handles a unit. Units before the first keyframe are dropped.
+    /// Handles a unit of a camera. Units before the first keyframe are dropped.
     ///
     /// # Errors
     /// The cause for giving up the connection: no keyframe arrives.
     pub(crate) fn handle_unit(&mut self, raw: RtpAccessUnit, now: Duration) -> Result<(), Cause> {
-        let is_keyframe = raw.track == Track::Video && raw.keyframe;
+        let RtpAccessUnit { track, rtp_time, keyframe, payload, .. } = raw;
+        if self.admit(track, keyframe, now)? {
+            let is_keyframe = track == Track::Video && keyframe;
+            let stamp = self.timeline.stamp(track, rtp_time, is_keyframe, now);
+            self.publish(track, stamp, keyframe, payload, now);
+        }
+        Ok(())
+    }
+
+    /// Handles a unit of an encoder, with its own times. Units before the first keyframe are dropped.
+    ///
+    /// # Errors
+    /// As [`Inlet::handle_unit`].
+    pub(crate) fn handle_published(&mut self, unit: PublishedUnit, now: Duration) -> Result<(), Cause> {
+        let PublishedUnit { track, dts, pts, keyframe, payload } = unit;
+        if self.admit(track, keyframe, now)? {
+            let is_keyframe = track == Track::Video && keyframe;
+            let stamp = self.timeline.stamp_decoded(track, dts, pts, is_keyframe, now);
+            self.publish(track, stamp, keyframe, payload, now);
+        }
+        Ok(())
+    }
+
+    /// Returns true if a unit is published: from the first keyframe on.
+    ///
+    /// # Errors
+    /// The cause for giving up the connection: no keyframe arrives.
+    fn admit(&mut self, track: Track, keyframe: bool, now: Duration) -> Result<bool, Cause> {
+        let is_keyframe = track == Track::Video && keyframe;
         // Audio alone does not count: a camera whose video stopped has stalled.
-        if raw.track == Track::Video {
+        if track == Track::Video {
             self.session.last_frame_at = now;
         }
         if !self.session.has_flowed {
             if !is_keyframe || self.headers.video.is_none() {
                 self.session.keyframes_without_sets += u32::from(is_keyframe);
-                return self.check_first_keyframe(raw.track, now);
+                return self.check_first_keyframe(track, now).map(|()| false);
             }
             self.session.has_flowed = true;
             self.stats.note_step(DialStep::FirstKeyframe, now);
         }
         self.watch_keyframes(is_keyframe, now);
-        let stamp = self.timeline.stamp(raw.track, raw.rtp_time, is_keyframe, now);
+        Ok(true)
+    }
+
+    fn publish(&mut self, track: Track, stamp: Timestamps, keyframe: bool, payload: Payload, now: Duration) {
         if let Some(event) = self.timeline.poll_event() {
             self.log_timeline(event);
         }
-        let unit = AccessUnit {
-            track: raw.track,
-            dts: stamp.dts,
-            pts: stamp.pts,
-            keyframe: raw.keyframe,
-            payload: raw.payload,
-        };
+        let Timestamps { dts, pts } = stamp;
+        let unit = AccessUnit { track, dts, pts, keyframe, payload };
         self.stats.add_unit(&unit, now);
-        if raw.track == Track::Video && !std::mem::replace(&mut self.flows, true) {
+        if track == Track::Video && !std::mem::replace(&mut self.flows, true) {
             self.events.push(InletEvent::Flowing);
         }
         self.frames.push(Arc::new(Frame::new(unit, Arc::clone(&self.headers))));
-        Ok(())
     }
 
     fn log_timeline(&self, event: TimelineEvent) {

@@ -5,6 +5,7 @@ mod connect;
 mod datagrams;
 mod digest;
 mod inlet;
+mod publisher;
 mod session;
 
 use yonder_core::{Cause, CauseCode};
@@ -15,6 +16,7 @@ use crate::driver::DriveEnd;
 pub(crate) use connect::{ConnectError, Dial};
 pub(crate) use digest::DigestHosts;
 pub(crate) use inlet::{Inlet, InletEvent};
+pub(crate) use publisher::PublisherSession;
 pub(crate) use session::RtspSession;
 
 /// Reason for the end of a source.

@@ -1,7 +1,7 @@
 //! A feed as one actor: it moves between media threads while it runs, and a panic in one of its parts is that part's alone.
 
 use crate::support;
-use crate::support::{KEY, PASSWORD, World, feed_code, push_code};
+use crate::support::{KEY, PASSWORD, World, feed_code, push_code, rtsp};
 use rstest::rstest;
 use tokio::runtime::Handle;
 use yonder_core::PushPhase;
@@ -26,7 +26,7 @@ async fn feed_moves_between_media_threads_without_losing_a_frame(#[case] transpo
         World::with_platform(PlatformConfig { srt: Some(SrtConfig::default()), ..PlatformConfig::default() });
     let (world, _threads) = with_media_threads(world);
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY]);
-    spec.feed.transport = transport;
+    rtsp(&mut spec.feed).transport = transport;
     spec.pushes.push(support::push_to("by-srt", &world.platform.srt_server().unwrap(), OTHER_KEY));
     world.engine.apply(spec);
     world.wait_live().await;

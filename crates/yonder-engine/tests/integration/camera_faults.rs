@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::support::{KEY, PASSWORD, World, feed_code};
+use crate::support::{KEY, PASSWORD, World, feed_code, rtsp};
 use bytes::Bytes;
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
@@ -112,7 +112,7 @@ async fn lost_and_reordered_datagrams_never_damage_a_picture() {
     let impairment = Impairment { loss_permille: 50, reorder_permille: 50, duplicate_permille: 20 };
     let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/summit/sub", PASSWORD, &[KEY]);
-    spec.feed.transport = TransportChoice::Udp;
+    rtsp(&mut spec.feed).transport = TransportChoice::Udp;
     world.engine.apply(spec);
     let lossy = |view: &RelayView| {
         let feed = &view.feed;
@@ -148,7 +148,7 @@ async fn loss_of_every_keyframe_has_a_cause_with_figures() {
     let impairment = Impairment { loss_permille: 400, ..Impairment::default() };
     let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY]);
-    spec.feed.transport = TransportChoice::Udp;
+    rtsp(&mut spec.feed).transport = TransportChoice::Udp;
     world.engine.apply(spec);
     let view = world.wait("a cause", 15, |view| feed_code(view) == "feed.packet-loss").await;
     assert!(view.feed.cause.unwrap().message.contains(" were lost ("));
@@ -261,7 +261,7 @@ async fn unreadable_packets_have_their_own_cause() {
 async fn rtcp_bye_is_handled_at_once(#[case] transport: TransportChoice) {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.feed.transport = transport;
+    rtsp(&mut spec.feed).transport = transport;
     world.engine.apply(spec);
     world.wait_live().await;
     world.camera.change(|faults| faults.goodbye = 1);
@@ -287,7 +287,7 @@ async fn each_dial_resolves_the_name_and_reports_its_steps() {
     let world = World::start();
     world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.feed.url.host = "localhost".into();
+    rtsp(&mut spec.feed).url.host = "localhost".into();
     world.engine.apply(spec);
     let view = world.wait_live().await;
     let steps: Vec<&str> = view.feed.steps.iter().map(|step| step.step.as_str()).collect();
@@ -311,7 +311,7 @@ async fn failed_dial_has_its_step_and_probable_causes() {
     let world = World::start();
     world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.feed.url.host = "no-such-camera.invalid".into();
+    rtsp(&mut spec.feed).url.host = "no-such-camera.invalid".into();
     world.engine.apply(spec);
     let view = world.wait("not found", 12, |view| feed_code(view) == "feed.name-not-found").await;
     let cause = view.feed.cause.unwrap();

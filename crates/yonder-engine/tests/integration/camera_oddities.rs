@@ -4,7 +4,7 @@
 
 use std::time::Duration;
 
-use crate::support::{KEY, PASSWORD, World};
+use crate::support::{KEY, PASSWORD, World, rtsp};
 use rand::rngs::SmallRng;
 use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
@@ -51,7 +51,7 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     let faults = CameraFaults { timeout_s: Some(4), oddities, ..CameraFaults::default() };
     let world = World::without_recording(faults);
     let mut spec = world.relay(path, PASSWORD, &[KEY]);
-    spec.feed.transport = transport;
+    rtsp(&mut spec.feed).transport = transport;
     world.engine.apply(spec);
     world.wait_live().await;
     let began_with_odd_heads = oddities.odd_heads;

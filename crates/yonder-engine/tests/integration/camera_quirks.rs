@@ -1,6 +1,6 @@
 //! Cameras that bend the standard in harmless ways: each flows, and what arrives is what they sent.
 
-use crate::support::{KEY, PASSWORD, World, feed_code};
+use crate::support::{KEY, PASSWORD, World, feed_code, rtsp};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{RtpTransport, TransportChoice};
@@ -85,7 +85,7 @@ async fn auto_finds_the_transport_that_the_camera_serves(
 async fn refused_fixed_transport_blocks(#[case] wants: TransportChoice, #[case] serves: Transports) {
     let world = World::with(CameraFaults { transports: serves, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.feed.transport = wants;
+    rtsp(&mut spec.feed).transport = wants;
     world.engine.apply(spec);
     let view = world.wait("blocked", 5, |view| view.feed.state == FeedPhase::Blocked).await;
     assert_eq!(feed_code(&view), "feed.transport-refused");
@@ -126,7 +126,7 @@ async fn redirect_that_leaves_tls_does_not_carry_the_password() {
     let back = World::start();
     front.camera.change(|faults| faults.redirects_to = Some(back.camera.url("/summit/main")));
     let mut spec = front.relay("/summit/main", PASSWORD, &[KEY]);
-    spec.feed.pin = Some(certificate.digest());
+    rtsp(&mut spec.feed).pin = Some(certificate.digest());
     front.engine.apply(spec);
     let view = front.wait("refused", 5, |view| feed_code(view) == "feed.wrong-password").await;
     assert!(view.feed.cause.unwrap().message.contains("asks for a user name"));
@@ -143,13 +143,13 @@ async fn self_signed_certificate_is_refused_until_pinned() {
     let view = world.wait("blocked", 5, |view| view.feed.state == FeedPhase::Blocked).await;
     assert_eq!(feed_code(&view), "feed.tls-untrusted");
     assert!(view.feed.cause.unwrap().message.contains(&certificate.fingerprint()));
-    spec.feed.pin = Some(other.digest());
+    rtsp(&mut spec.feed).pin = Some(other.digest());
     world.engine.apply(spec.clone());
     let view = world.wait("blocked again", 5, |view| {
         view.feed.cause.as_ref().is_some_and(|cause| cause.message.contains("another one"))
     });
     assert_eq!(view.await.feed.state, FeedPhase::Blocked);
-    spec.feed.pin = Some(certificate.digest());
+    rtsp(&mut spec.feed).pin = Some(certificate.digest());
     world.engine.apply(spec);
     world.wait("sending for a while", 10, |view| view.pushes[0].frames_sent > 60).await;
     world.engine.shutdown().await;
@@ -160,7 +160,7 @@ async fn self_signed_certificate_is_refused_until_pinned() {
 async fn tls_to_a_plain_port_has_its_own_cause() {
     let world = World::start();
     let mut spec = world.relay("/bandstand", PASSWORD, &[KEY]);
-    spec.feed.url.tls = true;
+    rtsp(&mut spec.feed).url.tls = true;
     world.engine.apply(spec);
     let view = world.wait("failed", 8, |view| feed_code(view) == "feed.tls-failed").await;
     assert_eq!(view.feed.state, FeedPhase::Waiting);

@@ -9,11 +9,11 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::support::{KEY, PASSWORD, World, push_to};
+use crate::support::{KEY, PASSWORD, World, push_to, rtsp};
 use rstest::rstest;
 use tokio::sync::Mutex;
 use yonder_address::{KeyLength, Passphrase};
-use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
+use yonder_engine::{HoldSpec, PushSpec, RelaySpec, TransportChoice};
 use yonder_media::ts::{Muxer, PACKET};
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
 use yonder_sim::{Impairment, PlatformConfig, PlatformFaults, SrtConfig};
@@ -191,7 +191,8 @@ async fn independent_analyzer_finds_nothing_malformed(
         move || Capture::start(&file, ports)
     });
     let mut capture = capture.await.unwrap();
-    let feed = FeedSpec { transport, ..world.feed(path, PASSWORD) };
+    let mut feed = world.feed(path, PASSWORD);
+    rtsp(&mut feed).transport = transport;
     world.engine.apply(RelaySpec {
         name: "relay".into(),
         feed,

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::support::{KEY, PASSWORD, World, feed_code, push_code, set_port};
+use crate::support::{KEY, PASSWORD, World, feed_code, push_code, rtsp, set_port};
 use socket2::SockRef;
 use tokio::io::{AsyncWriteExt as _, copy_bidirectional};
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
@@ -112,7 +112,7 @@ fn mute(answer: &'static [u8]) -> SocketAddr {
 }
 
 fn with_camera_at(mut spec: RelaySpec, address: SocketAddr) -> RelaySpec {
-    spec.feed.url.port = address.port();
+    rtsp(&mut spec.feed).url.port = address.port();
     spec
 }
 

@@ -16,6 +16,7 @@ mod holding;
 mod inspector;
 mod platform_side;
 mod preview;
+mod publishers;
 mod relay;
 mod renditions;
 mod shutdown;

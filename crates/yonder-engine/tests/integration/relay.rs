@@ -1,6 +1,6 @@
 //! A camera and a platform on loopback, with the engine between them.
 
-use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
+use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to, rtsp};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{RtpTransport, TransportChoice};
@@ -17,7 +17,7 @@ async fn received_stream_is_bit_for_bit_that_of_the_camera(
 ) {
     let world = World::start();
     let mut spec = world.relay(path, PASSWORD, &[KEY]);
-    spec.feed.transport = transport;
+    rtsp(&mut spec.feed).transport = transport;
     world.engine.apply(spec);
     let view = world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 130).await;
     let carrier = if transport == TransportChoice::Udp { RtpTransport::Udp } else { RtpTransport::Tcp };

@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
-use crate::support::{KEY, PASSWORD, World};
+use crate::support::{KEY, PASSWORD, World, rtsp};
 use rstest::rstest;
 use yonder_engine::{RtpTransport, StillError, SurveyRequest, SurveyView, TransportChoice};
 use yonder_sim::{CameraFaults, Impairment, Oddities};
@@ -105,8 +105,9 @@ async fn packet_loss_is_counted_and_has_advice() {
     let impairment = Impairment { loss_permille: 30, ..Impairment::default() };
     let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut request = request(&world, "/summit/sub", None);
-    request.main.transport = TransportChoice::Udp;
-    request.duration = Duration::from_secs(8);
+    rtsp(&mut request.main).transport = TransportChoice::Udp;
+    // Long enough for a loss in each track.
+    request.duration = Duration::from_secs(30);
     let view = world.engine.survey(request, |_| {}).await;
     assert!(codes(&view).contains(&"survey.loss"), "{view:?}");
     assert!(view.main.reception[0].lost > 0 && view.main.reception[0].units_dropped > 0);

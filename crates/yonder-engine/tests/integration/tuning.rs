@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use rstest::rstest;
 use yonder_core::tuning::{EncoderSettings, FrameSize, Setting};
-use yonder_engine::{CameraTarget, Engine, FeedSpec, TransportChoice, TuneError};
+use yonder_engine::{CameraTarget, Engine, RtspSpec, TransportChoice, TuneError};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, DeviceSignIn, EncoderQuirk,
@@ -49,15 +49,12 @@ impl Site {
 
     fn target(&self, path: &str, password: &str) -> CameraTarget {
         let (url, _) = CameraUrl::parse(&self.camera.url(path)).unwrap();
-        let feed = FeedSpec {
-            name: "Summit".into(),
+        let feed = RtspSpec {
             url,
             credentials: Some(Credentials { user: "rail".into(), password: password.into() }),
             secret_lost: false,
             transport: TransportChoice::Auto,
             pin: None,
-            history: yonder_core::History::default(),
-            measured: None,
         };
         CameraTarget { device: Some(self.device.address().to_string()), feed }
     }

@@ -13,7 +13,8 @@ use yonder_address::{ServerAddress, read_pasted};
 use yonder_core::History;
 use yonder_core::PushPhase;
 use yonder_engine::{
-    Adaptation, Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice,
+    Adaptation, Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, RtspSpec, SourceSpec,
+    TransportChoice,
 };
 use yonder_media::{VideoCodec, h264, h265};
 use yonder_rtsp::CameraUrl;
@@ -248,16 +249,26 @@ fn is_coded(codec: VideoCodec, nal: &[u8]) -> bool {
     }
 }
 
+/// Returns the stream of a pulled feed.
+pub(crate) fn rtsp(feed: &mut FeedSpec) -> &mut RtspSpec {
+    match &mut feed.source {
+        SourceSpec::Rtsp(rtsp) => rtsp,
+        SourceSpec::Publisher => panic!("a published feed"),
+    }
+}
+
 /// Returns a feed at an address, with the transport chosen by itself.
 pub(crate) fn feed_spec(name: &str, address: &str) -> FeedSpec {
     let (url, credentials) = CameraUrl::parse(address).unwrap();
     FeedSpec {
         name: name.into(),
-        url,
-        credentials,
-        secret_lost: false,
-        transport: TransportChoice::Auto,
-        pin: None,
+        source: SourceSpec::Rtsp(RtspSpec {
+            url,
+            credentials,
+            secret_lost: false,
+            transport: TransportChoice::Auto,
+            pin: None,
+        }),
         history: History::default(),
         measured: None,
     }

@@ -10,7 +10,8 @@ use yonder_core::tuning::{
     EncoderFormat, EncoderSettings, Proposal, SettingOutcome, VerifiedSetting, propose, verify,
 };
 use yonder_engine::{
-    Adaptation, CameraTarget, ChangedElsewhere, EncoderReport, SetReport, SurveyRequest, TuneError,
+    Adaptation, CameraTarget, ChangedElsewhere, EncoderReport, FeedSpec, SetReport, SourceSpec,
+    SurveyRequest, TuneError,
 };
 use yonder_store::{Feed as StoredFeed, Tuning as StoredTuning};
 
@@ -208,7 +209,14 @@ impl Planner {
                 usize::try_from(MAX_SURVEYS).unwrap_or_default(),
             );
             tokio::time::sleep(SETTLE).await;
-            let (engine, main) = (self.engine.clone(), planned.target.feed.clone());
+            let source = SourceSpec::Rtsp(planned.target.feed.clone());
+            let main = FeedSpec {
+                name: planned.feed.clone(),
+                source,
+                history: yonder_core::History::default(),
+                measured: None,
+            };
+            let engine = self.engine.clone();
             let request = SurveyRequest { main, sub: None, duration: survey_duration(after) };
             let survey = self.engine.runtime().spawn(async move { engine.survey(request, |_| {}).await });
             let survey = survey.await.map_err(|_| ServiceError::Internal("a survey was interrupted"))?;
@@ -270,7 +278,11 @@ impl Planner {
     ) -> Result<(StoredFeed, CameraTarget), ServiceError> {
         let feed = self.records.store.feed(name).map_err(|error| self.records.explain(error))?;
         let device = device.map(read_device).transpose()?.flatten().or_else(|| feed.settings.device.clone());
-        let target = CameraTarget { device, feed: self.records.dialable_feed_spec(&feed)? };
+        let SourceSpec::Rtsp(stream) = self.records.dialable_feed_spec(&feed)?.source else {
+            let message = "an encoder publishes this feed, which has no camera".to_owned();
+            return Err(DeviceProblem::NoProfile(message).into());
+        };
+        let target = CameraTarget { device, feed: stream };
         Ok((feed, target))
     }
 

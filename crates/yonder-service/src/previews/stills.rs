@@ -75,7 +75,7 @@ impl Previews {
     /// # Errors
     /// The reason why there is none.
     pub async fn still(&self, spec: FeedSpec) -> Result<Bytes, ServiceError> {
-        let address = spec.url.to_string();
+        let address = spec.address();
         if let Some((made, cached)) = self.stills.lock().get(&address)
             && made.elapsed() < if cached.is_ok() { STILL_TTL } else { FAILURE_TTL }
         {

@@ -58,8 +58,7 @@ impl Previews {
             }
             surveys.next += 1;
             let id = surveys.next.to_string();
-            let address =
-                |spec: &FeedSpec| StreamView { address: spec.url.to_string(), ..StreamView::default() };
+            let address = |spec: &FeedSpec| StreamView { address: spec.address(), ..StreamView::default() };
             let view =
                 SurveyView { main: address(&main), sub: sub.as_ref().map(address), ..SurveyView::default() };
             let cached = CachedSurvey { id, feed, view, task: None };

@@ -5,7 +5,7 @@ use yonder_address::Authority;
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
 use yonder_core::check_name;
 use yonder_core::preflight::FeedFacts;
-use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
+use yonder_engine::{FeedSpec, Fingerprint, RtspSpec, SourceSpec, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{
     AddressSecrets, Feed as StoredFeed, FeedSettings, NewFeed as FeedValues, RecordKind, SealError,
@@ -90,7 +90,9 @@ impl Records {
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
         let secret_lost = credentials.is_err() || secrets.is_err();
         let spec = spec(&feed.settings, credentials.unwrap_or_default(), secrets.ok().as_ref())?;
-        Ok(FeedSpec { secret_lost, history: history(feed.history), measured: measured(feed), ..spec })
+        let source = SourceSpec::Rtsp(RtspSpec { secret_lost, ..spec });
+        let name = feed.settings.name.clone();
+        Ok(FeedSpec { name, source, history: history(feed.history), measured: measured(feed) })
     }
 
     /// Returns the specification of a feed for a single dial of a survey or a still.
@@ -99,7 +101,7 @@ impl Records {
     /// [`ServiceError::SecretLost`] if its password cannot be decrypted.
     pub(crate) fn dialable_feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         let spec = self.feed_spec(feed)?;
-        if spec.secret_lost {
+        if spec.rtsp().is_some_and(|rtsp| rtsp.secret_lost) {
             return Err(ServiceError::SecretLost {
                 kind: RecordKind::Feed,
                 name: feed.settings.name.clone(),
@@ -116,7 +118,7 @@ impl Records {
     pub(crate) fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref()).ok();
         let url = sub_url(&feed.settings, secrets.as_ref())?;
-        url.map(|url| Ok(FeedSpec { url, measured: None, ..self.dialable_feed_spec(feed)? })).transpose()
+        url.map(|url| Ok(at_address(self.dialable_feed_spec(feed)?, url))).transpose()
     }
 }
 
@@ -260,23 +262,14 @@ fn spec(
     settings: &FeedSettings,
     credentials: Option<Credentials>,
     secrets: Option<&AddressSecrets>,
-) -> Result<FeedSpec, ServiceError> {
+) -> Result<RtspSpec, ServiceError> {
     let url = stored_url("url", &settings.url, secrets)?;
     let transport = match Transport::from_name(&settings.transport) {
         Transport::Auto => TransportChoice::Auto,
         Transport::Tcp => TransportChoice::Tcp,
         Transport::Udp => TransportChoice::Udp,
     };
-    Ok(FeedSpec {
-        name: settings.name.clone(),
-        url,
-        credentials,
-        secret_lost: false,
-        transport,
-        pin: settings.pin,
-        history: yonder_core::History::default(),
-        measured: None,
-    })
+    Ok(RtspSpec { url, credentials, secret_lost: false, transport, pin: settings.pin })
 }
 
 fn sub_url(
@@ -291,9 +284,24 @@ pub(crate) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>
     let (FeedValues { settings, password, .. }, secrets) = feed_values_with_secrets(new)?;
     let user = settings.user.clone();
     let credentials = user.map(|user| Credentials { user, password: password.unwrap_or_default() });
-    let main = spec(&settings, credentials, Some(&secrets))?;
-    let sub = sub_url(&settings, Some(&secrets))?.map(|url| FeedSpec { url, ..main.clone() });
+    let source = SourceSpec::Rtsp(spec(&settings, credentials, Some(&secrets))?);
+    let main = FeedSpec {
+        name: settings.name.clone(),
+        source,
+        history: yonder_core::History::default(),
+        measured: None,
+    };
+    let sub = sub_url(&settings, Some(&secrets))?.map(|url| at_address(main.clone(), url));
     Ok((main, sub))
+}
+
+/// Returns another stream of the same camera.
+fn at_address(main: FeedSpec, url: CameraUrl) -> FeedSpec {
+    let source = match main.source {
+        SourceSpec::Rtsp(rtsp) => SourceSpec::Rtsp(RtspSpec { url, ..rtsp }),
+        SourceSpec::Publisher => SourceSpec::Publisher,
+    };
+    FeedSpec { source, measured: None, ..main }
 }
 
 /// Returns the last measurement of a feed.

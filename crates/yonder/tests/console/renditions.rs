@@ -8,7 +8,9 @@ use base64::engine::general_purpose::STANDARD;
 use serde_json::{Value, json};
 use yonder_core::platform::RuleSheet;
 use yonder_core::rendition::Adapt;
-use yonder_engine::{Adaptation, Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
+use yonder_engine::{
+    Adaptation, Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RtspSpec, SourceSpec, TransportChoice,
+};
 use yonder_media::h264::{NalKind, kind_of};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, LoopMedia, Platform, PlatformConfig, Recording, SrtConfig,
@@ -57,11 +59,13 @@ async fn received(media: LoopMedia, adapt: Adapt, limit: &str, pictures: usize) 
     };
     let feed = FeedSpec {
         name: "feed".into(),
-        url: yonder_rtsp::CameraUrl::parse(&camera.url("/stream")).unwrap().0,
-        credentials: None,
-        secret_lost: false,
-        transport: TransportChoice::Auto,
-        pin: None,
+        source: SourceSpec::Rtsp(RtspSpec {
+            url: yonder_rtsp::CameraUrl::parse(&camera.url("/stream")).unwrap().0,
+            credentials: None,
+            secret_lost: false,
+            transport: TransportChoice::Auto,
+            pin: None,
+        }),
         history: yonder_core::History::default(),
         measured: None,
     };

@@ -29,6 +29,8 @@ const PROBE_INTERVAL: Duration = Duration::from_millis(700);
 /// Probe interval after [`PROBE_CALMS_AFTER`], since each probe costs traffic on metered uplinks.
 const CALM_PROBE_INTERVAL: Duration = Duration::from_secs(3);
 const PROBE_CALMS_AFTER: Duration = Duration::from_secs(10 * 60);
+/// Time of the next attempt of a feed that listens for a publisher: there is none.
+const NEVER: Duration = Duration::MAX;
 /// Minimum time in `Flowing` before a feed counts as stalled, so that an intermittent camera does not make the state flap.
 const MIN_FLOWING: Duration = Duration::from_secs(1);
 
@@ -66,7 +68,7 @@ impl FeedState {
     #[must_use]
     pub fn retry_at(self) -> Option<Duration> {
         match self {
-            Self::Waiting { until } | Self::Blocked { until } => Some(until),
+            Self::Waiting { until } | Self::Blocked { until } if until != NEVER => Some(until),
             _ => None,
         }
     }
@@ -87,6 +89,8 @@ pub struct FeedMachine {
     must_dial: bool,
     /// Since when the camera has been absent without interruption.
     absent_since: Option<Duration>,
+    /// The feed is published: it waits for an encoder in place of connecting.
+    listens: bool,
     /// Retry policy of the last failure; [`RetryPolicy::Retry`] once the feed flows.
     policy: RetryPolicy,
 }
@@ -108,7 +112,21 @@ impl FeedMachine {
             reconnects: 0,
             must_dial: false,
             absent_since: None,
+            listens: false,
             policy: RetryPolicy::Retry,
+        }
+    }
+
+    /// Sets whether the feed is published by an encoder, before it is enabled.
+    pub fn set_listens(&mut self, listens: bool) {
+        self.listens = listens;
+    }
+
+    /// Handles an encoder that has begun to publish.
+    pub fn on_publisher(&mut self, now: Duration) {
+        if self.listens && matches!(self.state, FeedState::Waiting { .. }) {
+            self.downtime.on_attempt();
+            self.enter(FeedState::Dialing, now);
         }
     }
 
@@ -180,7 +198,12 @@ impl FeedMachine {
             self.ration.reset();
             self.policy = RetryPolicy::Retry;
             self.cause = None;
-            self.dial(now);
+            if self.listens {
+                self.cause = Some(no_publisher());
+                self.enter(FeedState::Waiting { until: NEVER }, now);
+            } else {
+                self.dial(now);
+            }
         }
     }
 
@@ -227,6 +250,11 @@ impl FeedMachine {
         // The failure answers a pending dial.
         self.must_dial = false;
         self.downtime.on_down(now);
+        if self.listens {
+            self.cause = Some(cause);
+            self.enter(FeedState::Waiting { until: NEVER }, now);
+            return;
+        }
         let class = FailureClass::of(cause.code);
         if class == FailureClass::Credentials {
             self.ration.on_refused(now);
@@ -281,6 +309,11 @@ impl FeedMachine {
             self.since = now;
         }
     }
+}
+
+/// Returns the cause of a published feed before its first publisher.
+fn no_publisher() -> Cause {
+    Cause::new(CauseCode::FeedNoPublisher, "No encoder publishes to this feed.")
 }
 
 /// Returns true for a failure in which nothing answers at the camera's address.

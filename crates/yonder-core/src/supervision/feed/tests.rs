@@ -226,3 +226,26 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn published_feed_waits_for_its_encoder_without_attempts() {
+    let mut machine = FeedMachine::new(1, s(0));
+    machine.set_listens(true);
+    machine.set_enabled(true, s(0));
+    assert_eq!(machine.cause().map(|cause| cause.code), Some(CauseCode::FeedNoPublisher));
+    assert_eq!((machine.decide(s(3_600)), machine.state().retry_at()), (Decision::Idle, None));
+    assert_eq!(machine.probe_interval(s(3_600)), None);
+    machine.on_publisher(s(3_600));
+    assert_eq!(machine.state(), FeedState::Dialing);
+    machine.on_flowing(s(3_601));
+    assert_eq!((machine.state(), machine.cause()), (FeedState::Flowing, None));
+    machine.on_failed(cause(CauseCode::FeedPublisherEnded), s(3_700));
+    assert_eq!(machine.cause().map(|cause| cause.code), Some(CauseCode::FeedPublisherEnded));
+    assert_eq!((machine.decide(s(9_999)), machine.state().retry_at()), (Decision::Idle, None));
+    // A retry requested by a person changes nothing.
+    machine.set_enabled(true, s(9_999));
+    assert_eq!(machine.state().as_str(), "waiting");
+    machine.on_publisher(s(10_000));
+    machine.on_flowing(s(10_001));
+    assert_eq!((machine.state(), machine.reconnects()), (FeedState::Flowing, 1));
+}
