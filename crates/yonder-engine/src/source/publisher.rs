@@ -23,13 +23,13 @@ const CLOCK_RATES: [(Track, u32); 2] = [(Track::Video, 90_000), (Track::Audio, 9
 pub(crate) struct PublisherSession {
     clock: Clock,
     publisher: Publisher,
-    /// Problems since the last unit, and the last of them.
-    problems: (u32, String),
+    /// Consecutive units that cannot be read.
+    problems: u32,
 }
 
 impl PublisherSession {
     pub(crate) fn new(clock: Clock, publisher: Publisher) -> Self {
-        Self { clock, publisher, problems: (0, String::new()) }
+        Self { clock, publisher, problems: 0 }
     }
 
     /// Reads messages and handles timeouts. Returns true if there may be more to read; otherwise the task is woken for them.
@@ -63,13 +63,13 @@ impl PublisherSession {
             PublisherMessage::Received(bytes) => inlet.stats.add_bytes(bytes, now),
             PublisherMessage::Media(UnitEvent::Headers(headers)) => inlet.set_headers(headers, &CLOCK_RATES),
             PublisherMessage::Media(UnitEvent::Unit(unit)) => {
-                self.problems.0 = 0;
+                self.problems = 0;
                 inlet.handle_published(unit, now)?;
             }
             PublisherMessage::Media(UnitEvent::Problem(problem)) => {
-                self.problems = (self.problems.0 + 1, problem);
-                if self.problems.0 >= MAX_PROBLEMS {
-                    let message = format!("The encoder sends what cannot be read: {}.", self.problems.1);
+                self.problems += 1;
+                if self.problems >= MAX_PROBLEMS {
+                    let message = format!("The encoder sends what cannot be read: {problem}.");
                     return Err(Cause::new(CauseCode::FeedPublisherInvalid, message));
                 }
             }

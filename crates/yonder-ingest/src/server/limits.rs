@@ -89,7 +89,7 @@ impl Limits {
     }
 
     /// Records a wrong key, and returns how long its refusal is delayed.
-    pub(super) fn delay(&mut self, from: IpAddr, now: Duration) -> Duration {
+    pub(super) fn record_wrong_key(&mut self, from: IpAddr, now: Duration) -> Duration {
         self.counts.wrong_key += 1;
         self.wrong.retain(|_, attempts| now.saturating_sub(attempts.last) < FORGET_AFTER);
         if self.wrong.len() >= MAX_ADDRESSES && !self.wrong.contains_key(&from) {
@@ -134,14 +134,14 @@ mod tests {
     fn refusals_of_an_address_are_delayed_more_and_more_and_forgotten() {
         let mut limits = Limits::default();
         let second = Duration::from_secs(1);
-        let delays: Vec<Duration> = (0..20).map(|_| limits.delay(FROM, second)).collect();
+        let delays: Vec<Duration> = (0..20).map(|_| limits.record_wrong_key(FROM, second)).collect();
         assert_eq!(delays[..3], [Duration::ZERO, DELAY_STEP, 2 * DELAY_STEP]);
         assert_eq!(delays[19], MAX_DELAY);
-        assert_eq!(limits.delay(address(1), second), Duration::ZERO);
-        assert_eq!(limits.delay(FROM, second + FORGET_AFTER), Duration::ZERO);
-        limits.delay(FROM, second + FORGET_AFTER);
+        assert_eq!(limits.record_wrong_key(address(1), second), Duration::ZERO);
+        assert_eq!(limits.record_wrong_key(FROM, second + FORGET_AFTER), Duration::ZERO);
+        limits.record_wrong_key(FROM, second + FORGET_AFTER);
         limits.forgive(FROM);
-        assert_eq!(limits.delay(FROM, second + FORGET_AFTER), Duration::ZERO);
+        assert_eq!(limits.record_wrong_key(FROM, second + FORGET_AFTER), Duration::ZERO);
     }
 
     #[test]
@@ -149,7 +149,10 @@ mod tests {
         let mut limits = Limits::default();
         for at in 0..3 * MAX_ADDRESSES {
             let [.., a, b] = u32::try_from(at).unwrap().to_be_bytes();
-            limits.delay(IpAddr::from([203, 0, a, b]), Duration::from_millis(u64::try_from(at).unwrap()));
+            limits.record_wrong_key(
+                IpAddr::from([203, 0, a, b]),
+                Duration::from_millis(u64::try_from(at).unwrap()),
+            );
         }
         assert_eq!(limits.wrong.len(), MAX_ADDRESSES);
     }

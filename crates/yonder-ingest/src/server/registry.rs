@@ -130,7 +130,7 @@ impl IngestRegistry {
     /// Returns the delay of a refusal for a wrong key or passphrase, which is counted.
     pub(super) fn count_wrong_key(&self, from: IpAddr) -> Duration {
         let now = self.now();
-        self.state.lock().limits.delay(from, now)
+        self.state.lock().limits.record_wrong_key(from, now)
     }
 
     /// Counts a connection without a key, until the returned value is dropped; `None` if it is one too many.
