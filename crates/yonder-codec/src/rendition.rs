@@ -76,6 +76,20 @@ impl RenditionTranscoder {
         Ok(())
     }
 
+    /// Handles a video frame that is not to be transcoded: silence is encoded beyond it, so that the audio has no gap. Video
+    /// continues with the next keyframe that is pushed.
+    ///
+    /// # Errors
+    /// [`CodecError`] if an encoder fails. The transcoder should be replaced then.
+    pub fn skip(&mut self, frame: &Frame) -> Result<(), CodecError> {
+        self.handle_headers(&frame.headers)?;
+        if let Some(audio) = &mut self.audio {
+            audio.fill_until(frame.unit.dts)?;
+        }
+        self.collect(&frame.headers);
+        Ok(())
+    }
+
     /// Changes the bit rate of the video, in kilobits per second.
     ///
     /// # Errors
@@ -232,6 +246,34 @@ mod tests {
             frames.extend(now);
         }
         assert!(continuous_audio(&frames) >= 10 * 48_000 / 1_024);
+    }
+
+    #[rstest]
+    #[case::silence(None)]
+    #[case::audio(Some(Law::A))]
+    fn audio_continues_while_video_is_skipped(#[case] law: Option<Law>) {
+        let mut transcoder = RenditionTranscoder::new(TARGET).unwrap();
+        let headers = law.map_or_else(Arc::default, g711);
+        let mut frames = Vec::new();
+        for number in 0..500 {
+            if (100..350).contains(&number) {
+                transcoder.skip(&video(number, &headers)).unwrap();
+            } else {
+                transcoder.push(&video(number, &headers)).unwrap();
+            }
+            if let Some(law) = law {
+                for packet in [2 * number, 2 * number + 1] {
+                    transcoder.push(&audio(packet, law, &headers)).unwrap();
+                }
+            }
+            frames.extend(made(&mut transcoder));
+        }
+        assert!(frames.windows(2).all(|pair| pair[1].unit.dts >= pair[0].unit.dts), "in order");
+        assert!(continuous_audio(&frames) > 920);
+        let is_skipped = |frame: &&Arc<Frame>| {
+            frame.unit.track == Track::Video && (100 * FRAME..350 * FRAME).contains(&frame.unit.dts)
+        };
+        assert_eq!(frames.iter().filter(is_skipped).count(), 0);
     }
 
     #[test]

@@ -12,7 +12,7 @@ use std::time::Duration;
 use tokio::sync::mpsc;
 use tokio::sync::mpsc::error::TrySendError;
 use yonder_codec::{CodecError, RenditionTarget, RenditionTranscoder};
-use yonder_media::Frame;
+use yonder_media::{Frame, Track};
 
 use super::speed::cpu_time;
 
@@ -27,6 +27,8 @@ const MAX_CATCH_UP: Duration = Duration::from_secs(15);
 /// Input of the thread.
 enum Input {
     Frame(Arc<Frame>),
+    /// Video frame that is not transcoded, since the thread is too slow. Audio continues beyond it.
+    Skipped(Arc<Frame>),
     /// Bit rate of the video, in kilobits per second.
     VideoRate(u32),
     /// Panic, for tests.
@@ -67,7 +69,7 @@ pub(super) struct Worker {
     done: u64,
     /// Number of frames with which the thread has started.
     first: u64,
-    /// Frames are skipped up to the next keyframe.
+    /// Video frames are skipped up to the next keyframe.
     skips: bool,
 }
 
@@ -123,25 +125,27 @@ impl Worker {
         self.queued.front().is_some_and(|arrived| now.saturating_sub(*arrived) > max)
     }
 
-    /// Passes a frame of the feed to the thread. If the thread is too slow, frames are skipped up to a keyframe.
+    /// Passes a frame of the feed to the thread. If the thread is too slow, video frames are skipped up to a keyframe. Audio,
+    /// whose transcoding costs little, is passed on: a platform may end a connection with a gap in both tracks.
     pub(super) fn push(&mut self, frame: &Arc<Frame>, now: Duration) -> Queued {
-        if self.is_late(now) || (self.skips && !frame.is_keyframe()) {
-            self.skips = true;
-            return Queued::Skipped;
+        let skips = self.is_late(now) || (self.skips && !frame.is_keyframe());
+        let (input, result) = match frame.unit.track {
+            Track::Video if skips => (Input::Skipped(Arc::clone(frame)), Queued::Skipped),
+            _ => (Input::Frame(Arc::clone(frame)), Queued::Yes),
+        };
+        if frame.unit.track == Track::Video {
+            self.skips = skips;
         }
-        match self.input.try_send(Input::Frame(Arc::clone(frame))) {
-            Ok(()) => {
-                self.queued.push_back(now);
-                self.skips = false;
-                Queued::Yes
-            }
+        match self.input.try_send(input) {
+            Ok(()) => self.queued.push_back(now),
             // Its end is an event.
-            Err(TrySendError::Closed(_)) => Queued::Yes,
+            Err(TrySendError::Closed(_)) => {}
             Err(TrySendError::Full(_)) => {
                 self.skips = true;
-                Queued::Skipped
+                return Queued::Skipped;
             }
         }
+        result
     }
 
     /// Changes the bit rate of the video, in kilobits per second. Returns false if the thread is too slow to accept that.
@@ -181,8 +185,9 @@ fn transcode(
 ) -> Result<(), CodecError> {
     let mut transcoder = RenditionTranscoder::new(target)?;
     while let Some(input) = frames.blocking_recv() {
-        let frame = match input {
-            Input::Frame(frame) => frame,
+        match input {
+            Input::Frame(frame) => transcoder.push(&frame)?,
+            Input::Skipped(frame) => transcoder.skip(&frame)?,
             Input::VideoRate(kbps) => {
                 transcoder.set_video_kbps(kbps)?;
                 continue;
@@ -194,8 +199,7 @@ fn transcode(
             }
             #[cfg(debug_assertions)]
             Input::Panic => panic!("panic requested by a test"),
-        };
-        transcoder.push(&frame)?;
+        }
         while let Some(made) = transcoder.next_frame() {
             if reporter.send(WorkerEvent::Frame(made)).is_err() {
                 return Ok(());

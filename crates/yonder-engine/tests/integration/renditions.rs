@@ -319,6 +319,11 @@ async fn overloaded_rendition_skips_frames_and_recovers() {
     let made = world.engine.relay("relay").unwrap().pushes[1].rendition.unwrap();
     assert!(made.skipped > 0 && made.restarts == 0, "{made:?}");
     world.engine.shutdown().await;
+    let gap = largest_audio_gap(&world.platform.recording("two"));
+    assert!(
+        gap < 2 * i64::from(SAMPLES_PER_FRAME) * 90_000 / 48_000,
+        "{gap} ticks: the audio is not skipped"
+    );
     world.assert_pictures_exact("one", "/crossing");
 }
 
