@@ -13,10 +13,10 @@ use tokio::time::{MissedTickBehavior, interval};
 use yonder_core::Role;
 use yonder_store::{RecordKind, StoreError};
 
-use crate::change::{Actor, Change};
 use crate::journal::Journal;
-use crate::records::{LOW_BYTES, Records};
-use crate::time;
+use yonder_records::time;
+use yonder_records::{Actor, Change};
+use yonder_records::{LOW_BYTES, Records};
 
 /// Maximum interval of checks for a due backup.
 const MAX_CHECK_INTERVAL: Duration = Duration::from_secs(60);

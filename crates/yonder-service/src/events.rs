@@ -11,9 +11,9 @@ use yonder_api::{Relay, RelayEvent, RelayStats};
 use yonder_engine::Engine;
 use yonder_store::LogFilter;
 
-use crate::error::ServiceError;
-use crate::records::Records;
-use crate::views;
+use yonder_records::Records;
+use yonder_records::ServiceError;
+use yonder_records::views;
 
 /// Delay within which changes are published together.
 const DEBOUNCE: Duration = Duration::from_millis(50);

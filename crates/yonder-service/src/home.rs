@@ -249,7 +249,7 @@ impl DataDir {
             Ok(text) if text.trim().len() >= 32 => Ok(text.trim().into()),
             Ok(_) => Err(at(io::Error::other("it contains no token; remove it to get a new one"))),
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                let token = crate::secrets::random_token();
+                let token = yonder_records::secrets::random_token();
                 let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path);
                 writeln!(file.map_err(at)?, "{token}").map_err(at)?;
                 Ok(token.into())

@@ -18,13 +18,10 @@
 
 mod auth;
 mod backups;
-mod change;
 mod channel;
-mod error;
 mod events;
 mod history;
 mod home;
-mod jobs;
 mod journal;
 mod loops;
 mod notifications;
@@ -32,25 +29,17 @@ mod planner;
 mod previews;
 mod process;
 mod reconciler;
-mod records;
 mod rename;
 mod restore;
-mod secrets;
 mod service;
 mod stats;
-mod sync;
-mod time;
 mod upgrade;
-mod views;
 
 pub use auth::{Auth, SESSION_S, SignInClient, Source};
 pub use backups::{BackupPlan, Backups};
-pub use change::{Actor, Change, Origin};
-pub use error::{DeviceProblem, ServiceError};
 pub use events::{Events, LiveEvent};
 pub use history::History;
 pub use home::{DataDir, DataDirError};
-pub use jobs::{JobContext, JobEntry, Jobs, NewJob, Outcome};
 pub use journal::Journal;
 pub use loops::Loops;
 pub use notifications::Notifications;
@@ -58,12 +47,14 @@ pub use planner::{PlannedTuning, Planner};
 pub use previews::Previews;
 pub use process::ProcessStats;
 pub use reconciler::Reconciler;
-pub use records::{Records, Transaction};
 pub use restore::{RestoreOptions, Restored};
-pub use secrets::same_secret;
 pub use service::Service;
 pub use stats::{AlertStats, DiskStats, ServiceStats};
-pub use sync::run_blocking;
-pub use time::text as time_text;
 pub use upgrade::Upgrade;
-pub use views::{cause as cause_facts, role_facts};
+pub use yonder_records::secrets::same_secret;
+pub use yonder_records::time::text as time_text;
+pub use yonder_records::views::{cause as cause_facts, role_facts};
+pub use yonder_records::{
+    Actor, Change, DeviceProblem, JobContext, JobEntry, Jobs, NewJob, Origin, Outcome, Records, ServiceError,
+    Transaction, run_blocking,
+};

@@ -1,8 +1,8 @@
 //! Bounded hashing of passwords: Argon2 takes 19 MiB and tens of milliseconds of a core, which unauthenticated clients
 //! can request.
 
-use crate::error::ServiceError;
 use parking_lot::{Condvar, Mutex};
+use yonder_records::ServiceError;
 
 /// Maximum concurrent hashes.
 const MAX_RUNNING: usize = 1;

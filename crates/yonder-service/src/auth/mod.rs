@@ -16,10 +16,7 @@ use parking_lot::Mutex;
 use secrecy::SecretString;
 use yonder_store::{Session, Token};
 
-use crate::error::ServiceError;
 use crate::journal::Journal;
-use crate::records::Records;
-use crate::secrets::random_token;
 use attempts::Attempts;
 pub use attempts::Source;
 use cache::TokenCache;
@@ -27,6 +24,9 @@ use hashing::Hashing;
 use passwords::{check_new_password, hash_password, verify_password};
 pub use sessions::{SESSION_S, SignInClient};
 use touches::Touches;
+use yonder_records::Records;
+use yonder_records::ServiceError;
+use yonder_records::secrets::random_token;
 
 /// Verification of passwords, sessions and tokens.
 #[derive(Debug)]

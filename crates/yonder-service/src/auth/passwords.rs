@@ -7,7 +7,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 
 use zxcvbn::{Score, zxcvbn};
 
-use crate::error::ServiceError;
+use yonder_records::ServiceError;
 
 /// Minimum length of a password, in characters.
 const SHORTEST: usize = 10;

@@ -9,11 +9,10 @@ use yonder_core::Role;
 use yonder_store::{NewSession, Person, Session, StoreError};
 
 use super::{Auth, Source, check_new_password, people, verify_password};
-use crate::error::ServiceError;
-use crate::records::Transaction;
-use crate::secrets::{random_token, same_secret};
-use crate::time;
-use crate::views::role_facts;
+use yonder_records::ServiceError;
+use yonder_records::secrets::{random_token, same_secret};
+use yonder_records::time;
+use yonder_records::views::role_facts;
 
 /// Lifetime of a session, in seconds: a week.
 pub const SESSION_S: i64 = 7 * 86_400;
@@ -25,16 +24,6 @@ const SET_UP: &str = "set-up";
 const MAX_LOGGED_NAME: usize = 64;
 /// Maximum characters of the `User-Agent` header.
 const AGENT_LENGTH: usize = 200;
-
-impl Transaction<'_> {
-    /// Ends a session by its ID, optionally only if it belongs to `whose`.
-    ///
-    /// # Errors
-    /// If the records cannot be read or written.
-    pub fn end_session(&self, id: &str, whose: Option<&str>) -> Result<(), ServiceError> {
-        Ok(self.store.end_session(id, whose)?)
-    }
-}
 
 /// Client of a sign-in.
 #[derive(Debug, Clone, Default)]

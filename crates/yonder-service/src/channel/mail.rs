@@ -1,13 +1,12 @@
 //! Email by SMTP (RFC 5321).
 
-use lettre::message::Mailbox;
 use lettre::message::header::ContentType;
 use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{Message, SmtpTransport, Transport as _};
 use secrecy::{ExposeSecret as _, SecretString};
-use yonder_address::Authority;
 use yonder_api::{AlertMessage, Channel, MailSecurity};
+use yonder_records::parse_mail_server;
 
 use super::{SendError, TIMEOUT};
 
@@ -23,7 +22,7 @@ pub(super) fn send(
 ) -> Result<(), SendError> {
     let Channel::Email { server, security, from, to, user } = channel else { return Ok(()) };
     let mail = compose(from, to, message)?;
-    let (host, port) = read_server(server, *security).map_err(failed)?;
+    let (host, port) = parse_mail_server(server, *security).map_err(failed)?;
     let tls = || TlsParameters::new(host.clone()).map_err(failed);
     let tls = match security {
         MailSecurity::Tls => Tls::Wrapper(tls()?),
@@ -53,48 +52,9 @@ fn compose(from: &str, to: &[String], message: &AlertMessage) -> Result<Message,
     mail.body(text).map_err(failed)
 }
 
-/// Parses host and port; the port has a default.
-pub(super) fn read_server(text: &str, security: MailSecurity) -> Result<(String, u16), String> {
-    let default_port = match security {
-        MailSecurity::Tls => 465,
-        MailSecurity::Starttls => 587,
-        MailSecurity::None => 25,
-    };
-    let authority = Authority::parse(text).map_err(|error| error.to_string())?;
-    Ok((authority.host, authority.port.unwrap_or(default_port)))
-}
-
-/// Checks server and mailboxes before they are stored.
-pub(crate) fn read_mailboxes(
-    server: &str,
-    security: MailSecurity,
-    from: &str,
-    to: &[String],
-) -> Result<(), (&'static str, String)> {
-    read_server(server, security).map_err(|error| ("server", error))?;
-    let check = |field, text: &str| match text.parse::<Mailbox>() {
-        Ok(_) => Ok(()),
-        Err(error) => Err((field, format!("{text:?} is not a mail address: {error}"))),
-    };
-    check("from", from)?;
-    if to.is_empty() {
-        return Err(("to", "no recipient is given".to_owned()));
-    }
-    to.iter().try_for_each(|to| check("to", to))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("mail.example.net", MailSecurity::Tls, 465)]
-    #[case("mail.example.net", MailSecurity::Starttls, 587)]
-    #[case("mail.example.net:2525", MailSecurity::None, 2_525)]
-    fn default_ports_are_used(#[case] server: &str, #[case] security: MailSecurity, #[case] port: u16) {
-        assert_eq!(read_server(server, security), Ok(("mail.example.net".into(), port)));
-    }
 
     #[test]
     fn mail_has_the_problem_in_its_subject_and_details_in_its_text() {
@@ -111,20 +71,5 @@ mod tests {
         let text = String::from_utf8(mail.formatted()).unwrap();
         assert!(text.contains("To: desk@example.net") && text.contains("Subject: "), "{text}");
         assert!(text.contains("It is down.") && text.contains("2026-11-23T02:00:00Z"), "{text}");
-    }
-
-    #[rstest]
-    #[case("mail.example.net:99999", "a@example.net", &["b@example.net"], "server")]
-    #[case("mail.example.net", "nobody", &["b@example.net"], "from")]
-    #[case("mail.example.net", "a@example.net", &["b@example.net", "@"], "to")]
-    #[case("mail.example.net", "a@example.net", &[], "to")]
-    fn invalid_value_is_refused_by_its_field(
-        #[case] server: &str,
-        #[case] from: &str,
-        #[case] to: &[&str],
-        #[case] field: &str,
-    ) {
-        let to: Vec<String> = to.iter().map(|to| (*to).to_owned()).collect();
-        assert_eq!(read_mailboxes(server, MailSecurity::Tls, from, &to).unwrap_err().0, field);
     }
 }

@@ -8,8 +8,6 @@ use std::time::Duration;
 use secrecy::SecretString;
 use yonder_api::{AlertMessage, Channel};
 
-pub(crate) use mail::read_mailboxes;
-
 /// Timeout of an attempt.
 const TIMEOUT: Duration = Duration::from_secs(15);
 

@@ -9,7 +9,7 @@ use ureq::Agent;
 use yonder_address::redact;
 use yonder_api::AlertMessage;
 
-use crate::time;
+use yonder_records::time;
 
 use super::{SendError, TIMEOUT};
 

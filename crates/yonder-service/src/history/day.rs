@@ -7,8 +7,8 @@ use yonder_api::{Band, Day, RelayDay};
 use yonder_core::record::{StateBegan, Subject, day};
 
 use super::History;
-use crate::error::ServiceError;
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::time;
 
 const STEP_MS: i64 = 60_000;
 const STEPS: usize = 1_440;

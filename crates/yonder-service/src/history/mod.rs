@@ -18,10 +18,10 @@ use yonder_engine::Engine;
 
 use crate::events::Events;
 use crate::journal::Journal;
-use crate::records::Records;
 use crate::rename::Rename;
 use rates::Series;
 use traffic::TrafficCounter;
+use yonder_records::Records;
 
 /// States, outages, traffic and bit rates over time.
 #[derive(Debug)]

@@ -11,8 +11,8 @@ use yonder_engine::{CauseView, PushView, RelayView};
 use yonder_store::RecordKind;
 
 use super::History;
-use crate::error::ServiceError;
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::time;
 
 /// Delay within which changes are observed together.
 const DEBOUNCE: Duration = Duration::from_millis(50);

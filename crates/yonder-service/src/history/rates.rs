@@ -12,8 +12,8 @@ use yonder_engine::RelayView;
 use yonder_store::{RateHour, TrafficKey};
 
 use super::History;
-use crate::error::ServiceError;
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::time;
 
 const MEASURE_EVERY: Duration = Duration::from_secs(1);
 /// Measurements between two writes: a crash loses ten minutes.

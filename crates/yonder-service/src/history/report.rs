@@ -9,8 +9,8 @@ use yonder_core::record::{Line, SpanOutage, Subject, report};
 use yonder_store::{LogFilter, RecordKind, Relay as StoredRelay};
 
 use super::History;
-use crate::error::ServiceError;
-use crate::{time, views};
+use yonder_records::ServiceError;
+use yonder_records::{time, views};
 
 /// Default and maximum number of lines.
 const DEFAULT_LINES: u32 = 200;

@@ -7,7 +7,7 @@ use yonder_core::{MeasuredAudio, MeasuredVideo};
 use yonder_engine::FeedView;
 
 use super::History;
-use crate::error::ServiceError;
+use yonder_records::ServiceError;
 
 impl History {
     /// Stores the streams of flowing feeds that differ from the last measurement.

@@ -11,9 +11,9 @@ use yonder_core::budget::with_ip_headers;
 use yonder_store::{HistorySubject, TrafficKey};
 
 use super::History;
-use crate::error::ServiceError;
-use crate::records::stored_server;
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::stored_server;
+use yonder_records::time;
 
 /// Interval of readings of counters.
 const COUNT_INTERVAL: Duration = Duration::from_secs(5);

@@ -7,11 +7,11 @@ use yonder_api::FieldChange;
 use yonder_store::{AuditEntry, LoggedAction, Outcome, RecordKind, Relay, StoreError};
 
 use super::Journal;
-use crate::change::Change;
-use crate::error::ServiceError;
-use crate::records::Snapshot;
-use crate::sync::run_blocking;
-use crate::time;
+use yonder_records::Change;
+use yonder_records::ServiceError;
+use yonder_records::Snapshot;
+use yonder_records::run_blocking;
+use yonder_records::time;
 
 /// Maximum audit entries in memory while the disk fails. Further ones are only logged.
 const MAX_UNWRITTEN: usize = 10_000;

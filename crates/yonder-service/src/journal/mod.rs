@@ -13,9 +13,9 @@ use tokio::time::{MissedTickBehavior, interval};
 use yonder_store::AuditEntry;
 
 use crate::events::Events;
-use crate::records::Records;
 pub(crate) use audit::audit_entry;
 use queue::Queue;
+use yonder_records::Records;
 
 /// Retry interval of entries that could not be written.
 const RETRY_INTERVAL: Duration = Duration::from_secs(5);

@@ -10,7 +10,7 @@ use tokio::sync::Notify;
 use yonder_store::{LoggedAction, RecordKind};
 
 use super::Journal;
-use crate::time;
+use yonder_records::time;
 
 /// Maximum queued lines. The oldest are dropped beyond it, and their number is logged.
 const MAX_WAITING: usize = 10_000;

@@ -4,8 +4,8 @@ use yonder_api::{AuditEntry, AuditRequest};
 use yonder_store::{AuditEntry as StoredEntry, AuditFilter};
 
 use super::Journal;
-use crate::error::ServiceError;
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::time;
 
 /// Default and maximum number of entries.
 const DEFAULT_LIMIT: u32 = 100;

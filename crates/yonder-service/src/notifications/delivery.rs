@@ -10,7 +10,7 @@ use yonder_store::RecordKind;
 
 use super::Notifications;
 use crate::channel;
-use crate::time;
+use yonder_records::time;
 
 /// Interval at which the outbox is checked.
 const CHECK_INTERVAL: Duration = Duration::from_secs(1);

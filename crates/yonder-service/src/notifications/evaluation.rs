@@ -14,11 +14,11 @@ use yonder_core::{ConditionLevel, FeedPhase, Phase, PushPhase};
 use yonder_engine::{CauseView, RelayView};
 use yonder_store::{Alert as StoredAlert, Contact as StoredContact, RecordKind};
 
-use crate::error::ServiceError;
 use crate::notifications::Notifications;
-use crate::records::Alerting;
 use crate::stats::{AlertStats, DiskStats};
-use crate::time;
+use yonder_records::Alerting;
+use yonder_records::ServiceError;
+use yonder_records::time;
 
 /// Interval of the evaluation.
 const EVALUATION_INTERVAL: Duration = Duration::from_secs(2);

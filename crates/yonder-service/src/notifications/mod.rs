@@ -13,13 +13,13 @@ use yonder_core::alerts::{AlertEvaluator, Outbox};
 use yonder_engine::Engine;
 use yonder_store::RecordKind;
 
-use crate::error::ServiceError;
 use crate::history::History;
 use crate::journal::Journal;
 use crate::planner::Planner;
-use crate::records::Records;
 use crate::rename::Rename;
 use evaluation::{DiskFacts, Rounds};
+use yonder_records::Records;
+use yonder_records::ServiceError;
 
 /// Alert state and outbox.
 #[derive(Debug)]

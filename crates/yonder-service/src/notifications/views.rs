@@ -7,9 +7,11 @@ use yonder_api::{Alert, AlertMessage, Contact, OpenAlert};
 use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Identity, RecordKind};
 
 use super::Notifications;
-use crate::error::ServiceError;
-use crate::records::{DEFAULT_REPEAT_S, Transaction, read_channel};
-use crate::{channel, time};
+use yonder_records::ServiceError;
+use yonder_records::time;
+use yonder_records::{DEFAULT_REPEAT_S, Transaction, read_channel};
+
+use crate::channel;
 
 impl Notifications {
     /// Returns all contacts by name.

@@ -14,9 +14,9 @@ use yonder_core::rendition::{Adapt, Requirements, choose};
 use yonder_store::{Identity, RecordKind, Relay as StoredRelay};
 
 use super::Planner;
-use crate::error::ServiceError;
-use crate::records::{measured, read_rate, stored_server, unsigned, uplink, uplink_facts};
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::time;
+use yonder_records::{measured, read_rate, stored_server, unsigned, uplink, uplink_facts};
 
 /// Part of the available rate of a push that is left for audio, in kilobits per second.
 const AUDIO_KBPS: u32 = 160;

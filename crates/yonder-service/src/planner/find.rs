@@ -7,9 +7,9 @@ use yonder_engine::{FindRequest, FindTarget};
 use yonder_rtsp::Credentials;
 
 use super::Planner;
-use crate::error::ServiceError;
-use crate::jobs::JobContext;
-use crate::views;
+use yonder_records::JobContext;
+use yonder_records::ServiceError;
+use yonder_records::views;
 
 /// Default wait for responses, in seconds.
 const DEFAULT_SECONDS: u32 = 3;

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use parking_lot::Mutex;
 use yonder_engine::Engine;
 
-use crate::records::Records;
+use yonder_records::Records;
 
 pub use tuning::PlannedTuning;
 

@@ -21,11 +21,11 @@ use yonder_engine::{
 use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
 use super::Planner;
-use crate::error::ServiceError;
-use crate::jobs::JobContext;
-use crate::records::is_encrypted;
-use crate::sync::run_blocking;
-use crate::time;
+use yonder_records::JobContext;
+use yonder_records::ServiceError;
+use yonder_records::is_encrypted;
+use yonder_records::run_blocking;
+use yonder_records::time;
 
 /// Duration of the measurement: two keyframe intervals of most cameras.
 const MEASURE: Duration = Duration::from_secs(4);

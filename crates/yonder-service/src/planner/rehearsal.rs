@@ -18,11 +18,11 @@ use yonder_ingest::{GradingReceiver, ReceiverConfig};
 
 use super::Planner;
 use super::preflight::check;
-use crate::error::ServiceError;
-use crate::jobs::JobContext;
-use crate::records::{is_encrypted, stored_server};
-use crate::sync::run_blocking;
-use crate::views::{millis, to_hundredths};
+use yonder_records::JobContext;
+use yonder_records::ServiceError;
+use yonder_records::run_blocking;
+use yonder_records::views::{millis, to_hundredths};
+use yonder_records::{is_encrypted, stored_server};
 
 /// Default, minimum and maximum duration, in seconds.
 const DEFAULT_S: u32 = 15;
@@ -182,9 +182,9 @@ impl Planner {
 /// Starts a receiver on loopback, and returns it with its push.
 fn receiver(plan: &Plan) -> Result<(GradingReceiver, PushSpec), ServiceError> {
     let failed = |_| ServiceError::Internal("the grading receiver cannot be started");
-    let key = crate::secrets::random_token();
+    let key = yonder_records::secrets::random_token();
     let encrypted = plan.over == Protocol::Srt && plan.push.encryption.is_some();
-    let phrase = encrypted.then(|| Passphrase::from_stored(crate::secrets::random_token().into()));
+    let phrase = encrypted.then(|| Passphrase::from_stored(yonder_records::secrets::random_token().into()));
     let receiver = GradingReceiver::start(ReceiverConfig {
         app: "rehearsal".to_owned(),
         key: key.clone().into(),

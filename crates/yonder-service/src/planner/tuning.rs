@@ -17,11 +17,11 @@ use yonder_store::{Feed as StoredFeed, Tuning as StoredTuning};
 
 use super::Planner;
 use super::preflight::feed_facts;
-use crate::error::{DeviceProblem, ServiceError};
-use crate::jobs::JobContext;
-use crate::records::read_device;
-use crate::sync::run_blocking;
-use crate::time;
+use yonder_records::JobContext;
+use yonder_records::read_device;
+use yonder_records::run_blocking;
+use yonder_records::time;
+use yonder_records::{DeviceProblem, ServiceError};
 
 /// Wait between a change and its verification: cameras restart their streams.
 const SETTLE: Duration = Duration::from_secs(3);

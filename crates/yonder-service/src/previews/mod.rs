@@ -9,9 +9,9 @@ use parking_lot::Mutex;
 use yonder_engine::Engine;
 
 use crate::events::Events;
-use crate::records::Records;
 use stills::Stills;
 use surveys::Surveys;
+use yonder_records::Records;
 
 /// Recent stills and surveys.
 #[derive(Debug)]

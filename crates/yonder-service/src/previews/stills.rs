@@ -7,7 +7,7 @@ use bytes::Bytes;
 use yonder_engine::{CauseView, FeedSpec};
 
 use super::Previews;
-use crate::error::ServiceError;
+use yonder_records::ServiceError;
 
 /// TTL of a still.
 const STILL_TTL: Duration = Duration::from_secs(4);

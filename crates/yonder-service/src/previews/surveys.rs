@@ -15,9 +15,9 @@ use yonder_core::{DialStep, VideoInfo};
 use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, SurveyRequest, SurveyView};
 
 use super::Previews;
-use crate::error::ServiceError;
-use crate::records::unstored_specs;
-use crate::views;
+use yonder_records::ServiceError;
+use yonder_records::unstored_specs;
+use yonder_records::views;
 
 /// Maximum number of surveys; the oldest are dropped.
 const MAX_SURVEYS: usize = 32;

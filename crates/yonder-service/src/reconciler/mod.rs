@@ -9,9 +9,9 @@ use parking_lot::Mutex;
 use yonder_engine::Engine;
 use yonder_store::{DesiredState, Relay as StoredRelay, StoreError};
 
-use crate::error::ServiceError;
 use crate::journal::Journal;
-use crate::records::{EngineAction, Records, is_on_air};
+use yonder_records::ServiceError;
+use yonder_records::{EngineAction, Records, is_on_air};
 
 /// Keeps the engine in step with the records.
 #[derive(Debug)]

@@ -11,10 +11,10 @@ use yonder_engine::PushView;
 use yonder_store::{KeyKind, RecordKind, Relay as StoredRelay};
 
 use super::Reconciler;
-use crate::change::{Actor, Change};
-use crate::error::ServiceError;
-use crate::records::{schedule, schedule_of};
-use crate::time;
+use yonder_records::ServiceError;
+use yonder_records::time;
+use yonder_records::{Actor, Change};
+use yonder_records::{schedule, schedule_of};
 
 /// Maximum interval of checks, since the system clock may be set.
 const MAX_PAUSE: Duration = Duration::from_secs(20);

@@ -6,10 +6,10 @@ use yonder_store::{Outcome, RecordKind};
 
 use super::Service;
 use super::execute::RecordChange;
-use crate::change::{Actor, Change, Origin};
-use crate::error::ServiceError;
-use crate::jobs::JobContext;
-use crate::records::Transaction;
+use yonder_records::JobContext;
+use yonder_records::ServiceError;
+use yonder_records::Transaction;
+use yonder_records::{Actor, Change, Origin};
 
 impl Service {
     /// Applies a book, or returns what it would change. Relays with unchanged parts are not touched.

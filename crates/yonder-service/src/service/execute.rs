@@ -9,11 +9,11 @@ use std::sync::Arc;
 use yonder_store::{Outcome, RecordKind, Relay as StoredRelay};
 
 use super::Service;
-use crate::change::Change;
-use crate::error::ServiceError;
 use crate::journal::audit_entry;
-use crate::records::{EngineAction, Records, Snapshot, Transaction};
 use crate::rename::Rename;
+use yonder_records::Change;
+use yonder_records::ServiceError;
+use yonder_records::{EngineAction, Records, Snapshot, Transaction};
 
 /// Consequences of a change for data stored by name.
 pub(super) struct RecordChange {

@@ -6,8 +6,8 @@ use yonder_engine::count_authorities;
 
 use super::Service;
 use crate::process::{ProcessStats, open_files};
-use crate::records::LOW_BYTES;
 use crate::stats::ServiceStats;
+use yonder_records::LOW_BYTES;
 
 /// Free space below which the check fails, in bytes.
 const TOO_LITTLE_BYTES: u64 = 100 * 1024 * 1024;

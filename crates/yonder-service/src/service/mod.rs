@@ -15,18 +15,18 @@ use yonder_store::Store;
 
 use crate::auth::Auth;
 use crate::backups::{BackupPlan, Backups};
-use crate::error::ServiceError;
 use crate::events::Events;
 use crate::history::History;
-use crate::jobs::Jobs;
 use crate::journal::Journal;
 use crate::loops::{Loops, Supervisor};
 use crate::notifications::Notifications;
 use crate::planner::Planner;
 use crate::previews::Previews;
 use crate::reconciler::Reconciler;
-use crate::records::Records;
-use crate::time;
+use yonder_records::Jobs;
+use yonder_records::Records;
+use yonder_records::ServiceError;
+use yonder_records::time;
 
 /// All parts of the service. A part depends only on those above it.
 #[derive(Debug)]

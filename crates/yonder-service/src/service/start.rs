@@ -5,10 +5,10 @@ use std::sync::Arc;
 use yonder_core::preflight::CheckStatus;
 
 use super::Service;
-use crate::change::Change;
-use crate::error::ServiceError;
-use crate::jobs::JobContext;
-use crate::sync::run_blocking;
+use yonder_records::Change;
+use yonder_records::JobContext;
+use yonder_records::ServiceError;
+use yonder_records::run_blocking;
 
 impl Service {
     /// Starts a relay. Its first start, and the first one after a change of its configuration, require a passed

@@ -85,7 +85,7 @@ impl Records {
     ///
     /// # Errors
     /// If its address cannot be read.
-    pub(crate) fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+    pub fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         let credentials = open_account(&self.store, feed);
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
         let secret_lost = credentials.is_err() || secrets.is_err();
@@ -99,7 +99,7 @@ impl Records {
     ///
     /// # Errors
     /// [`ServiceError::SecretLost`] if its password cannot be decrypted.
-    pub(crate) fn dialable_feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+    pub fn dialable_feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         let spec = self.feed_spec(feed)?;
         if spec.rtsp().is_some_and(|rtsp| rtsp.secret_lost) {
             return Err(ServiceError::SecretLost {
@@ -115,7 +115,7 @@ impl Records {
     ///
     /// # Errors
     /// As [`Records::dialable_feed_spec`].
-    pub(crate) fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
+    pub fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref()).ok();
         let url = sub_url(&feed.settings, secrets.as_ref())?;
         url.map(|url| Ok(at_address(self.dialable_feed_spec(feed)?, url))).transpose()
@@ -280,7 +280,10 @@ fn sub_url(
 }
 
 /// Returns the specifications of both streams of a feed that is not stored, checked like those of a stored one.
-pub(crate) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>), ServiceError> {
+///
+/// # Errors
+/// [`ServiceError::Invalid`] naming the field.
+pub fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>), ServiceError> {
     let (FeedValues { settings, password, .. }, secrets) = feed_values_with_secrets(new)?;
     let user = settings.user.clone();
     let credentials = user.map(|user| Credentials { user, password: password.unwrap_or_default() });
@@ -305,7 +308,7 @@ fn at_address(main: FeedSpec, url: CameraUrl) -> FeedSpec {
 }
 
 /// Returns the last measurement of a feed.
-pub(crate) fn measured(feed: &StoredFeed) -> Option<FeedFacts> {
+pub fn measured(feed: &StoredFeed) -> Option<FeedFacts> {
     let measured = feed.measured.clone()?;
     Some(FeedFacts { name: feed.settings.name.clone(), ..measured })
 }
@@ -351,7 +354,10 @@ pub(crate) fn read_site(text: &str) -> Option<String> {
 }
 
 /// Checks the address of a device service: a host, a host with a port, or a URL without credentials; `None` for an empty one.
-pub(crate) fn read_device(text: &str) -> Result<Option<String>, ServiceError> {
+///
+/// # Errors
+/// [`ServiceError::Invalid`] naming the field `device`.
+pub fn read_device(text: &str) -> Result<Option<String>, ServiceError> {
     let text = text.trim();
     let is_url = |url: url::Url| {
         matches!(url.scheme(), "http" | "https")

@@ -8,9 +8,9 @@ use yonder_store::{DesiredState, Outcome, RecordKind, StoreError};
 
 use super::compare::{differences, table};
 use super::entry::NewSecrets;
+use crate::Transaction;
 use crate::error::ServiceError;
 use crate::jobs::JobContext;
-use crate::records::Transaction;
 
 /// Progress of an application.
 #[derive(Debug, Default)]
@@ -71,7 +71,7 @@ impl Transaction<'_> {
     ///
     /// # Errors
     /// [`ServiceError::BookRefused`] with all faults, or if the records cannot be read or written.
-    pub(crate) fn put_book(
+    pub fn put_book(
         &self,
         book: SiteBook,
         prune: bool,

@@ -8,13 +8,13 @@ use yonder_api::{
 };
 use yonder_store::{DesiredState, SealedSecret};
 
+use crate::alerts::DEFAULT_REPEAT_S;
+use crate::destination_input::DEFAULT_RETURN_S;
 use crate::error::ServiceError;
-use crate::records::alerts::DEFAULT_REPEAT_S;
-use crate::records::destination_input::DEFAULT_RETURN_S;
-use crate::records::holding::DEFAULT_AFTER_S;
-use crate::records::uplinks::DEFAULT_HEADROOM;
-use crate::records::windows::own_zone;
-use crate::records::{EngineAction, Records, Transaction};
+use crate::holding::DEFAULT_AFTER_S;
+use crate::uplinks::DEFAULT_HEADROOM;
+use crate::windows::own_zone;
+use crate::{EngineAction, Records, Transaction};
 
 /// Names of changed secrets.
 pub(super) type NewSecrets = Vec<&'static str>;

@@ -12,7 +12,7 @@ use crate::error::ServiceError;
 
 /// Action of the engine after a change of the records.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum EngineAction {
+pub enum EngineAction {
     /// Apply the stored settings of a running feed.
     UpdateFeed(String),
     /// Withdraw a relay.
@@ -102,7 +102,7 @@ impl Records {
     ///
     /// # Errors
     /// The error of `act`, or if the records cannot be written; nothing is changed then.
-    pub(crate) fn transaction<T>(
+    pub fn transaction<T>(
         &self,
         act: impl FnOnce(&Transaction<'_>) -> Result<Outcome<T>, ServiceError>,
         apply: impl FnOnce(&T, Vec<EngineAction>),
@@ -134,7 +134,7 @@ impl Records {
     ///
     /// # Errors
     /// As [`Records::transaction`].
-    pub(crate) fn write<T>(
+    pub fn write<T>(
         &self,
         act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
     ) -> Result<T, ServiceError> {

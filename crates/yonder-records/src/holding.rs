@@ -60,7 +60,7 @@ impl Records {
     }
 
     /// Drops the decoded picture of a relay from the cache.
-    pub(crate) fn forget_picture(&self, name: &str) {
+    pub fn forget_picture(&self, name: &str) {
         self.pictures.lock().remove(name);
     }
 }

@@ -10,7 +10,7 @@ use yonder_core::budget::{BitRate, Volume};
 use yonder_store::RecordKind;
 
 use crate::error::ServiceError;
-use crate::records::{DEFAULT_REPEAT_S, Records, read_channel};
+use crate::{DEFAULT_REPEAT_S, Records, read_channel};
 
 /// Stored secret: kind and name of its record, and field.
 type Sealed = (RecordKind, String, &'static str);
@@ -65,7 +65,7 @@ impl Records {
         Ok(book)
     }
 
-    pub(in crate::records) fn exported_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
+    pub(crate) fn exported_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
         let uplink = self.uplink(name)?;
         Ok(NewUplink {
             name: uplink.name,
@@ -80,10 +80,7 @@ impl Records {
     }
 
     /// Returns a user-defined sheet; `None` for a built-in one.
-    pub(in crate::records) fn exported_platform(
-        &self,
-        name: &str,
-    ) -> Result<Option<NewPlatform>, ServiceError> {
+    pub(crate) fn exported_platform(&self, name: &str) -> Result<Option<NewPlatform>, ServiceError> {
         if !self.own_names()?.iter().any(|own| own.eq_ignore_ascii_case(name)) {
             return Ok(None);
         }
@@ -92,7 +89,7 @@ impl Records {
         Ok(Some(NewPlatform { name: platform.name, like: None, rules }))
     }
 
-    pub(in crate::records) fn exported_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
+    pub(crate) fn exported_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
         let values = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
         Ok(NewFeed {
             name: values.name,
@@ -107,10 +104,7 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn exported_destination(
-        &self,
-        name: &str,
-    ) -> Result<NewDestination, ServiceError> {
+    pub(crate) fn exported_destination(&self, name: &str) -> Result<NewDestination, ServiceError> {
         let view = self.destination(name)?;
         let settings = self.store.destination(name)?.settings;
         Ok(NewDestination {
@@ -130,7 +124,7 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn exported_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
+    pub(crate) fn exported_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         let seconds = relay.hold_after_ms.map_or(0, |ms| ms / 1_000);
         // The zone is omitted without any times.
@@ -150,7 +144,7 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn exported_contact(&self, name: &str) -> Result<NewContact, ServiceError> {
+    pub(crate) fn exported_contact(&self, name: &str) -> Result<NewContact, ServiceError> {
         let contact = self.store.contact(name).map_err(|error| self.explain(error))?;
         Ok(NewContact {
             channel: read_channel(&contact)?,
@@ -160,7 +154,7 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn exported_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
+    pub(crate) fn exported_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
         let alert = self.store.alert(name).map_err(|error| self.explain(error))?;
         let repeat_s = Some(u32::try_from(alert.repeat_s).unwrap_or(DEFAULT_REPEAT_S));
         Ok(NewAlert { name: alert.name, when: alert.trigger, about: alert.about, to: alert.to, repeat_s })

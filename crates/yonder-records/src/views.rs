@@ -13,11 +13,11 @@ use yonder_core::{
 use yonder_engine::{CauseView, FeedView, LinkView, PushView, RelayView, RenditionView, StepView};
 use yonder_store::{LogLine, Relay as StoredRelay};
 
-use crate::records::window_facts;
 use crate::time;
+use crate::window_facts;
 
 /// A kept relay, with how it is if it runs.
-pub(crate) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
+pub fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
     let condition = condition(kept.wanted, running.as_ref());
     let (feed, mut pushes) = match running {
         Some(view) => (feed(view.feed), view.pushes.into_iter().map(push).collect()),
@@ -99,11 +99,13 @@ fn seconds(duration: Duration) -> f64 {
     (duration.as_secs_f64() * 10.0).round() / 10.0
 }
 
-pub(crate) fn to_hundredths(value: f64) -> f64 {
+/// Rounds to two decimal places.
+pub fn to_hundredths(value: f64) -> f64 {
     (value * 100.0).round() / 100.0
 }
 
-pub(crate) fn millis(duration: Duration) -> u64 {
+/// Returns the whole milliseconds of a duration.
+pub fn millis(duration: Duration) -> u64 {
     u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
 }
 
@@ -149,7 +151,8 @@ fn feed_off(name: &str) -> FeedState {
     }
 }
 
-pub(crate) fn step(step: &StepView) -> DialStep {
+/// Returns a completed step of connecting.
+pub fn step(step: &StepView) -> DialStep {
     DialStep { name: step.step, after_ms: millis(step.after) }
 }
 
@@ -252,7 +255,7 @@ pub fn role_facts(role: Role) -> RoleFacts {
 }
 
 /// Reads a role of the API.
-pub(crate) fn role_of(role: RoleFacts) -> Role {
+pub fn role_of(role: RoleFacts) -> Role {
     match role {
         RoleFacts::Viewer => Role::Viewer,
         RoleFacts::Operator => Role::Operator,
@@ -261,7 +264,7 @@ pub(crate) fn role_of(role: RoleFacts) -> Role {
 }
 
 /// Returns a line of the logbook for the API.
-pub(crate) fn log_entry(line: LogLine) -> LogEntry {
+pub fn log_entry(line: LogLine) -> LogEntry {
     let LogLine { id, at_ms, kind, name, part, what, code, side, message, who, uid, part_uid } = line;
     LogEntry {
         id,

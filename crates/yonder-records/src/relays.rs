@@ -61,7 +61,7 @@ impl Records {
     }
 
     /// Returns a destination shared with another running relay, and that relay's name.
-    pub(crate) fn conflicting_relay(&self, relay: &StoredRelay) -> Option<(String, String)> {
+    pub fn conflicting_relay(&self, relay: &StoredRelay) -> Option<(String, String)> {
         let others = self.stored_relays();
         let mut running = others.iter().filter(|other| other.name != relay.name && other.wanted.is_running());
         running.find_map(|other| {
@@ -71,12 +71,15 @@ impl Records {
     }
 
     /// Returns a relay with its state.
-    pub(crate) fn view(&self, relay: &StoredRelay) -> Relay {
+    pub fn view(&self, relay: &StoredRelay) -> Relay {
         views::relay(relay, self.engine.relay(&relay.name))
     }
 
     /// Returns the specification of a relay for the engine.
-    pub(crate) fn relay_spec(&self, relay: &StoredRelay) -> Result<RelaySpec, ServiceError> {
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] for a secret that cannot be opened, or if the records cannot be read.
+    pub fn relay_spec(&self, relay: &StoredRelay) -> Result<RelaySpec, ServiceError> {
         let feed = self.feed_spec(&self.store.feed(&relay.feed)?)?;
         let pushes = relay
             .destinations
@@ -95,7 +98,7 @@ impl Records {
     ///
     /// # Errors
     /// If the records of its platform cannot be read.
-    pub(crate) fn adaptation(
+    pub fn adaptation(
         &self,
         relay: &StoredRelay,
         destination: &StoredDestination,
@@ -194,7 +197,7 @@ impl Transaction<'_> {
     ///
     /// # Errors
     /// [`ServiceError::ChangedMeanwhile`] if the relay has changed since it was read, or if the records cannot be written.
-    pub(crate) fn mark_preflight_passed(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+    pub fn mark_preflight_passed(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
         let is_current = self.store.mark_preflight_passed(&relay.name, relay.setup, time::now_s())?;
         if !is_current {
             return Err(ServiceError::ChangedMeanwhile(relay.name.clone()));
@@ -207,7 +210,7 @@ impl Transaction<'_> {
     ///
     /// # Errors
     /// If the records cannot be written.
-    pub(crate) fn set_available_kbps(
+    pub fn set_available_kbps(
         &self,
         relay: &str,
         available: &BTreeMap<String, u32>,

@@ -242,7 +242,7 @@ fn failures(checks: &[Check]) -> String {
 
 impl ServiceError {
     /// Creates the error for an invalid name.
-    pub(crate) fn name(error: &NameError) -> Self {
+    pub fn name(error: &NameError) -> Self {
         Self::Invalid { field: "name", detail: error.to_string(), hint: "Give a name like Summit Station." }
     }
 
@@ -253,13 +253,13 @@ impl ServiceError {
     }
 
     /// Creates the error for an invalid server address.
-    pub(crate) fn server(field: &'static str, error: &AddressError) -> Self {
+    pub fn server(field: &'static str, error: &AddressError) -> Self {
         let hint = "Paste the server address as the platform shows it, like rtmp://ingest.example.net/live.";
         Self::Invalid { field, detail: error.to_string(), hint }
     }
 
     /// Creates the error for an invalid server address or key.
-    pub(crate) fn pasted(error: &PasteError) -> Self {
+    pub fn pasted(error: &PasteError) -> Self {
         let hint = "Copy the stream key from the platform's page again.";
         match error {
             PasteError::Server(error) => Self::server("server", error),
@@ -273,13 +273,13 @@ impl ServiceError {
     }
 
     /// Creates the error for an invalid passphrase.
-    pub(crate) fn passphrase(error: PassphraseError) -> Self {
+    pub fn passphrase(error: PassphraseError) -> Self {
         let hint = "Copy the passphrase from the platform's page again.";
         Self::Invalid { field: "passphrase", detail: error.to_string(), hint }
     }
 
     /// Creates the error for an invalid rate or volume.
-    pub(crate) fn unit(field: &'static str, error: &UnitError) -> Self {
+    pub fn unit(field: &'static str, error: &UnitError) -> Self {
         let hint = "Write the unit as well: a small b counts bits, a large B bytes.";
         Self::Invalid { field, detail: error.to_string(), hint }
     }

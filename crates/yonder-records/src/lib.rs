@@ -5,19 +5,29 @@
 //! the commit.
 
 mod alerts;
+mod blocking;
 mod book;
+mod change;
 mod contacts;
 mod destination_input;
 mod destinations;
+mod error;
 mod feeds;
 mod holding;
+mod jobs;
+mod mailboxes;
 mod maintenance;
 mod patterns;
+mod people;
 mod platforms;
 mod relays;
+pub mod secrets;
 mod snapshot;
+pub mod time;
+mod tokens;
 mod transaction;
 mod uplinks;
+pub mod views;
 mod windows;
 
 use std::collections::HashMap;
@@ -32,33 +42,40 @@ use yonder_store::{
     Alert as StoredAlert, Contact as StoredContact, RecordKind, Relay as StoredRelay, Store, StoreError,
 };
 
-use crate::error::ServiceError;
-
-pub(crate) use alerts::DEFAULT_REPEAT_S;
-pub(crate) use contacts::read_channel;
-pub(crate) use destinations::{is_encrypted, stored_server};
-pub(crate) use feeds::{measured, read_device, unstored_specs};
-pub(crate) use maintenance::LOW_BYTES;
-pub(crate) use snapshot::Snapshot;
-pub(crate) use transaction::EngineAction;
+pub use alerts::DEFAULT_REPEAT_S;
+pub use blocking::run_blocking;
+pub use change::{Actor, Change, Origin};
+pub use contacts::read_channel;
+pub use destinations::{is_encrypted, stored_server};
+pub use error::{DeviceProblem, ServiceError};
+pub use feeds::{measured, read_device, unstored_specs};
+pub use jobs::{JobContext, JobEntry, Jobs, NewJob, Outcome};
+pub use mailboxes::parse_mail_server;
+pub use maintenance::LOW_BYTES;
+pub use people::check_person_name;
+pub use snapshot::Snapshot;
+pub use transaction::EngineAction;
 pub use transaction::Transaction;
-pub(crate) use uplinks::{read_rate, unsigned, uplink, uplink_facts};
-pub(crate) use windows::{facts as window_facts, is_on_air, schedule, schedule_of};
+pub use uplinks::{read_rate, unsigned, uplink, uplink_facts};
+pub use windows::{facts as window_facts, is_on_air, schedule, schedule_of};
 
 /// Maximum wait of an observation for a change in progress.
 const CHANGE_TIMEOUT: Duration = Duration::from_secs(1);
 
 /// Alert rules and contacts.
 #[derive(Debug, Default)]
-pub(crate) struct Alerting {
-    pub(crate) alerts: Vec<StoredAlert>,
-    pub(crate) contacts: Vec<StoredContact>,
+pub struct Alerting {
+    /// Alert rules.
+    pub alerts: Vec<StoredAlert>,
+    /// Contacts.
+    pub contacts: Vec<StoredContact>,
 }
 
 /// Store, with copies of some records in memory.
 #[derive(Debug)]
 pub struct Records {
-    pub(crate) store: Store,
+    /// Store, for reads without a view.
+    pub store: Store,
     /// Engine, for the states that are shown with the records.
     engine: Engine,
     /// Locked from the first read of a change until its actions are applied, so that records and engine change together.
@@ -78,7 +95,7 @@ impl Records {
     ///
     /// # Errors
     /// If the relays cannot be read.
-    pub(crate) fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
+    pub fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
         let relays = store.relays()?.into_iter().map(Arc::new).collect();
         let alerting = Alerting { alerts: store.alerts()?, contacts: store.contacts()? };
         Ok(Self {
@@ -99,17 +116,17 @@ impl Records {
 
     /// As [`Records::lock_changes`], with a timeout of one second, so that an observation does not overlap a rename.
     /// `None` if a change takes longer, as on a blocked disk.
-    pub(crate) fn try_lock_changes(&self) -> Option<MutexGuard<'_, ()>> {
+    pub fn try_lock_changes(&self) -> Option<MutexGuard<'_, ()>> {
         self.write_lock.try_lock_for(CHANGE_TIMEOUT)
     }
 
     /// Returns the stored relays, from memory.
-    pub(crate) fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
+    pub fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
         Arc::clone(&self.relays.read())
     }
 
     /// Returns the stored alert rules and contacts, from memory.
-    pub(crate) fn alerting(&self) -> Arc<Alerting> {
+    pub fn alerting(&self) -> Arc<Alerting> {
         Arc::clone(&self.alerting.read())
     }
 
@@ -123,7 +140,10 @@ impl Records {
     }
 
     /// Refreshes all relays after a change.
-    pub(crate) fn refresh_relays(&self) -> Result<(), ServiceError> {
+    ///
+    /// # Errors
+    /// If the records cannot be read.
+    pub fn refresh_relays(&self) -> Result<(), ServiceError> {
         let _refreshing = self.refresh_lock.lock();
         self.read_relays()
     }
@@ -154,7 +174,7 @@ impl Records {
     }
 
     /// Adds the nearest known name to a "not found" error.
-    pub(crate) fn explain(&self, error: StoreError) -> ServiceError {
+    pub fn explain(&self, error: StoreError) -> ServiceError {
         let StoreError::NotFound { kind, name } = error else { return error.into() };
         let known = match kind {
             // Includes built-in platforms.

@@ -6,7 +6,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use subtle::ConstantTimeEq as _;
 
 /// Returns 256 random bits as text for addresses and headers.
-pub(crate) fn random_token() -> String {
+pub fn random_token() -> String {
     URL_SAFE_NO_PAD.encode(rand::random::<[u8; 32]>())
 }
 

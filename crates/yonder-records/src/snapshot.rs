@@ -12,19 +12,21 @@ use crate::views::role_facts;
 
 /// Settings of a record, and its sealed secrets.
 #[derive(Debug)]
-pub(crate) struct Snapshot {
-    pub(crate) identity: Option<Identity>,
+pub struct Snapshot {
+    /// ID and revision.
+    pub identity: Option<Identity>,
     fields: Map<String, Value>,
     secrets: Vec<(&'static str, Option<SealedSecret>)>,
 }
 
 impl Snapshot {
-    pub(crate) fn name(&self) -> Option<String> {
+    /// Returns the name of the record.
+    pub fn name(&self) -> Option<String> {
         self.fields.get("name").and_then(Value::as_str).map(str::to_owned)
     }
 
     /// Returns the fields that differ between two states; secrets by name only.
-    pub(crate) fn differences(before: Option<&Self>, after: Option<&Self>) -> Vec<FieldChange> {
+    pub fn differences(before: Option<&Self>, after: Option<&Self>) -> Vec<FieldChange> {
         if before.is_none() && after.is_none() {
             return Vec::new();
         }
@@ -39,7 +41,10 @@ impl Snapshot {
 
 impl Records {
     /// Returns a record without its secrets; `None` if it does not exist, and for kinds without settings.
-    pub(crate) fn snapshot(&self, kind: RecordKind, name: &str) -> Result<Option<Snapshot>, ServiceError> {
+    ///
+    /// # Errors
+    /// If the records cannot be read.
+    pub fn snapshot(&self, kind: RecordKind, name: &str) -> Result<Option<Snapshot>, ServiceError> {
         let identity = self.store.identity(kind, name)?;
         if identity.is_none() && kind != RecordKind::Invitation {
             return Ok(None);

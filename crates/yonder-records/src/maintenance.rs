@@ -9,7 +9,7 @@ use crate::error::ServiceError;
 use crate::jobs::JobContext;
 
 /// Free space below which there is a warning, in bytes.
-pub(crate) const LOW_BYTES: u64 = 1024 * 1024 * 1024;
+pub const LOW_BYTES: u64 = 1024 * 1024 * 1024;
 
 impl Records {
     /// Returns a backup of all records, with sealed secrets.
@@ -44,7 +44,7 @@ impl Records {
     }
 
     /// Returns the size of the database and its write-ahead log, in bytes; 0 for an in-memory database.
-    pub(crate) fn bytes(&self) -> u64 {
+    pub fn bytes(&self) -> u64 {
         let Some(path) = self.store.path() else { return 0 };
         let mut log = path.as_os_str().to_owned();
         log.push("-wal");
@@ -53,12 +53,12 @@ impl Records {
     }
 
     /// Returns the free disk space, in bytes.
-    pub(crate) fn free_bytes(&self) -> Option<u64> {
+    pub fn free_bytes(&self) -> Option<u64> {
         fs4::available_space(self.store.folder()?).ok()
     }
 
     /// Returns a message if free disk space is low.
-    pub(crate) fn disk_low(&self) -> Option<String> {
+    pub fn disk_low(&self) -> Option<String> {
         let free = self.free_bytes()?;
         (free < LOW_BYTES).then(|| format!("Only {} MB are free for the records.", free / 1_000_000))
     }

@@ -68,7 +68,10 @@ impl Records {
     }
 
     /// Returns the bytes sent this month.
-    pub(crate) fn sent_this_month(&self) -> Result<Sent, ServiceError> {
+    ///
+    /// # Errors
+    /// If the records cannot be read.
+    pub fn sent_this_month(&self) -> Result<Sent, ServiceError> {
         let calendar = time::Calendar::now();
         let mut sent = Sent::default();
         let sites: HashMap<String, Option<String>> = self
@@ -167,7 +170,7 @@ impl Transaction<'_> {
 
 /// Bytes sent within a month.
 #[derive(Debug, Default)]
-pub(crate) struct Sent {
+pub struct Sent {
     /// By all pushes.
     here: u64,
     /// By pushes that were bound to an uplink, by its name.
@@ -189,12 +192,16 @@ impl Sent {
     }
 }
 
-pub(crate) fn unsigned(value: i64) -> u64 {
+/// Returns a stored count, which is never negative.
+pub fn unsigned(value: i64) -> u64 {
     u64::try_from(value).unwrap_or_default()
 }
 
 /// Parses a bit rate to kilobits per second.
-pub(crate) fn read_rate(text: &str) -> Result<i64, ServiceError> {
+///
+/// # Errors
+/// [`ServiceError::Invalid`] naming the field `rate`.
+pub fn read_rate(text: &str) -> Result<i64, ServiceError> {
     let rate: BitRate = text.parse().map_err(|error| ServiceError::unit("rate", &error))?;
     let kbps = i64::try_from(rate.kbps()).ok().filter(|kbps| *kbps > 0);
     kbps.ok_or_else(|| ServiceError::Invalid {
@@ -272,7 +279,7 @@ fn read_headroom(percent: u8) -> Result<i64, ServiceError> {
 }
 
 /// Converts an uplink for the budget.
-pub(crate) fn uplink(stored: &StoredUplink, sent: &Sent) -> Uplink {
+pub fn uplink(stored: &StoredUplink, sent: &Sent) -> Uplink {
     Uplink {
         name: stored.name.clone(),
         site: stored.site.clone(),
@@ -295,7 +302,7 @@ fn facts(stored: &StoredUplink, identity: Identity, sent: &Sent) -> UplinkFacts 
 }
 
 /// Converts an uplink for the API.
-pub(crate) fn uplink_facts(uplink: &Uplink) -> UplinkFacts {
+pub fn uplink_facts(uplink: &Uplink) -> UplinkFacts {
     UplinkFacts {
         name: uplink.name.clone(),
         id: String::new(),

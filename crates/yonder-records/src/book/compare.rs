@@ -7,7 +7,7 @@ use yonder_api::FieldChange;
 use crate::error::ServiceError;
 
 /// Returns a record as a table of its fields.
-pub(in crate::records) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
+pub(crate) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
     match serde_json::to_value(record) {
         Ok(Value::Object(table)) => Ok(table),
         _ => Err(ServiceError::Internal("a record cannot be compared")),
@@ -15,7 +15,7 @@ pub(in crate::records) fn table<T: Serialize>(record: &T) -> Result<Map<String, 
 }
 
 /// Returns the changed fields, and the changed secrets.
-pub(in crate::records) fn differences(
+pub(crate) fn differences(
     before: Option<&Map<String, Value>>,
     after: &Map<String, Value>,
     secrets: &[&'static str],

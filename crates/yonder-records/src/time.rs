@@ -13,24 +13,24 @@ pub fn text(time: SystemTime) -> String {
 }
 
 /// Returns the seconds since 1970.
-pub(crate) fn now_s() -> i64 {
+pub fn now_s() -> i64 {
     let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_secs()).unwrap_or(i64::MAX)
 }
 
 /// Returns the time of these seconds since 1970.
-pub(crate) fn from_s(seconds: i64) -> SystemTime {
+pub fn from_s(seconds: i64) -> SystemTime {
     SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(seconds).unwrap_or_default())
 }
 
 /// Returns the milliseconds since 1970.
-pub(crate) fn millis(time: SystemTime) -> i64 {
+pub fn millis(time: SystemTime) -> i64 {
     let since = time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
 }
 
 /// Returns the time of these milliseconds since 1970.
-pub(crate) fn from_millis(millis: i64) -> SystemTime {
+pub fn from_millis(millis: i64) -> SystemTime {
     SystemTime::UNIX_EPOCH + Duration::from_millis(u64::try_from(millis).unwrap_or_default())
 }
 
@@ -40,7 +40,7 @@ fn midnight(date: Date) -> Option<Timestamp> {
 }
 
 /// Returns begin and end of a month like `2026-11` (UTC), in milliseconds since 1970.
-pub(crate) fn month_ms(text: &str) -> Option<(i64, i64)> {
+pub fn month_ms(text: &str) -> Option<(i64, i64)> {
     let (year, month) = text.split_once('-').filter(|(year, month)| year.len() == 4 && month.len() == 2)?;
     let first = Date::new(year.parse().ok()?, month.parse().ok()?, 1).ok()?;
     let next = first.checked_add(1.month()).ok()?;
@@ -48,7 +48,7 @@ pub(crate) fn month_ms(text: &str) -> Option<(i64, i64)> {
 }
 
 /// Returns the seconds since 1970 of a time in RFC 3339, or of the end of a day like `2026-12-31` (UTC).
-pub(crate) fn read_s(text: &str) -> Option<i64> {
+pub fn read_s(text: &str) -> Option<i64> {
     if let Ok(time) = text.parse::<Timestamp>() {
         return Some(time.as_second());
     }
@@ -61,10 +61,11 @@ pub(crate) fn read_s(text: &str) -> Option<i64> {
 
 /// Calendar day (UTC).
 #[derive(Debug, Clone)]
-pub(crate) struct Calendar(ZonedDateTime);
+pub struct Calendar(ZonedDateTime);
 
 impl Calendar {
-    pub(crate) fn now() -> Self {
+    /// Returns the present day.
+    pub fn now() -> Self {
         Self::at(now_s())
     }
 
@@ -74,7 +75,7 @@ impl Calendar {
     }
 
     /// Returns the day, like `2026-11-23`.
-    pub(crate) fn day(&self) -> String {
+    pub fn day(&self) -> String {
         self.0.date().to_string()
     }
 
@@ -84,17 +85,17 @@ impl Calendar {
     }
 
     /// Returns the month, like `2026-11`.
-    pub(crate) fn month_text(&self) -> String {
+    pub fn month_text(&self) -> String {
         self.day().get(..7).unwrap_or_default().to_owned()
     }
 
     /// Returns the remaining days of the month, including this one.
-    pub(crate) fn days_left(&self) -> u32 {
+    pub fn days_left(&self) -> u32 {
         u32::from((self.0.days_in_month() - self.0.day() + 1).unsigned_abs())
     }
 
     /// Returns the elapsed part of the month.
-    pub(crate) fn month(&self) -> yonder_core::budget::Month {
+    pub fn month(&self) -> yonder_core::budget::Month {
         let day = |days: i8| u64::from(days.unsigned_abs()) * 86_400;
         let today = u64::from(self.0.hour().unsigned_abs()) * 3_600
             + u64::from(self.0.minute().unsigned_abs()) * 60

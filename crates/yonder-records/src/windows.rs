@@ -14,22 +14,28 @@ use crate::time;
 const MAX_WINDOWS: usize = 50;
 
 /// Returns true if the windows of a relay are open now.
-pub(crate) fn is_on_air(relay: &StoredRelay) -> bool {
+pub fn is_on_air(relay: &StoredRelay) -> bool {
     schedule(relay).is_ok_and(|schedule| schedule.is_on_air(time::millis(SystemTime::now())))
 }
 
 /// Parses the windows of a relay.
-pub(crate) fn schedule(relay: &StoredRelay) -> Result<Schedule, ScheduleError> {
+///
+/// # Errors
+/// [`ScheduleError`] of the first invalid window or time zone.
+pub fn schedule(relay: &StoredRelay) -> Result<Schedule, ScheduleError> {
     Schedule::read(&relay.on_air, &relay.zone)
 }
 
 /// As [`schedule`], with an error for the API.
-pub(crate) fn schedule_of(relay: &StoredRelay) -> Result<Schedule, ServiceError> {
+///
+/// # Errors
+/// [`ServiceError::Invalid`] naming the field.
+pub fn schedule_of(relay: &StoredRelay) -> Result<Schedule, ServiceError> {
     schedule(relay).map_err(|error| refused(&error))
 }
 
 /// Returns the windows of a relay for the API; `None` without any.
-pub(crate) fn facts(relay: &StoredRelay) -> Option<OnAir> {
+pub fn facts(relay: &StoredRelay) -> Option<OnAir> {
     if relay.on_air.is_empty() {
         return None;
     }

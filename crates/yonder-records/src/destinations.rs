@@ -142,7 +142,10 @@ impl Records {
 
     /// Returns another destination with the same key at the same server. None can be added; records of an older version
     /// may contain one.
-    pub(crate) fn destination_with_same_key(
+    ///
+    /// # Errors
+    /// If the records cannot be read.
+    pub fn destination_with_same_key(
         &self,
         destination: &StoredDestination,
     ) -> Result<Option<String>, ServiceError> {
@@ -166,7 +169,7 @@ impl Records {
     ///
     /// # Errors
     /// If the records of its server, authority, uplinks or platform cannot be read.
-    pub(crate) fn push_spec(&self, destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
+    pub fn push_spec(&self, destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
         let settings = &destination.settings;
         let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
         let authority = settings.authority.as_deref().map(PrivateAuthority::from_pem).transpose();
@@ -206,7 +209,7 @@ impl Records {
     }
 
     /// Returns true if a secret of a destination cannot be decrypted.
-    pub(crate) fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
+    pub fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
         let key = destination.key.as_ref().map(|key| &key.secret);
         let others = destination.passphrase.iter().chain(&destination.address_secrets);
         key.into_iter().chain(others).any(|secret| self.store.is_lost(secret))
@@ -453,7 +456,7 @@ fn full_server(
 }
 
 /// Returns true for RTMPS, or SRT with a passphrase.
-pub(crate) fn is_encrypted(server: &ServerAddress, destination: &StoredDestination) -> bool {
+pub fn is_encrypted(server: &ServerAddress, destination: &StoredDestination) -> bool {
     match server {
         ServerAddress::Rtmp(server) => server.tls,
         ServerAddress::Srt(_) => destination.passphrase.is_some(),
@@ -461,6 +464,9 @@ pub(crate) fn is_encrypted(server: &ServerAddress, destination: &StoredDestinati
 }
 
 /// Parses a stored server address.
-pub(crate) fn stored_server(text: &str) -> Result<ServerAddress, ServiceError> {
+///
+/// # Errors
+/// [`ServiceError::Invalid`] naming the field `server`.
+pub fn stored_server(text: &str) -> Result<ServerAddress, ServiceError> {
     read_server(text).map(|(server, _)| server).map_err(|error| ServiceError::server("server", &error))
 }

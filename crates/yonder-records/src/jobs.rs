@@ -178,7 +178,7 @@ impl JobContext {
     }
 
     /// Attaches a file, which is removed with the job.
-    pub fn attach(&self, path: &Path) {
+    pub(crate) fn attach(&self, path: &Path) {
         *self.0.file.lock() = Some(TemporaryFile(path.to_owned()));
     }
 

@@ -51,7 +51,7 @@ pub struct Actor {
 
 impl Actor {
     /// Returns the service itself, for on-air windows.
-    pub(crate) fn schedule() -> Self {
+    pub fn schedule() -> Self {
         Self {
             name: "schedule".to_owned(),
             person: None,
@@ -84,7 +84,7 @@ impl Change {
     ///
     /// # Errors
     /// [`ServiceError::RoleNeeded`].
-    pub(crate) fn check_role(&self) -> Result<(), ServiceError> {
+    pub fn check_role(&self) -> Result<(), ServiceError> {
         let has = self.actor.role;
         if has >= self.needs { Ok(()) } else { Err(ServiceError::RoleNeeded { has, needs: self.needs }) }
     }
@@ -93,7 +93,7 @@ impl Change {
     ///
     /// # Errors
     /// [`ServiceError::Stale`] if it is not the expected one.
-    pub(crate) fn check_revision(&self, present: Option<i64>) -> Result<(), ServiceError> {
+    pub fn check_revision(&self, present: Option<i64>) -> Result<(), ServiceError> {
         match self.expected_revision.zip(present) {
             Some((expected, present)) if expected != present => {
                 Err(ServiceError::Stale { kind: self.kind, name: self.name.clone() })
@@ -103,7 +103,7 @@ impl Change {
     }
 
     /// Writes the change to the log.
-    pub(crate) fn log(&self) {
+    pub fn log(&self) {
         let Self { actor, action, kind, name, .. } = self;
         tracing::info!(who = actor.name, origin = actor.origin.as_str(), action, %kind, name, "change");
     }

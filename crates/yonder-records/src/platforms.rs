@@ -31,7 +31,10 @@ impl Records {
     }
 
     /// Returns all sheets by name, with user-defined ones in place of built-in ones.
-    pub(crate) fn sheets(&self) -> Result<Vec<NamedSheet>, StoreError> {
+    ///
+    /// # Errors
+    /// If the records cannot be read.
+    pub fn sheets(&self) -> Result<Vec<NamedSheet>, StoreError> {
         let mut sheets: BTreeMap<String, NamedSheet> =
             shipped().into_iter().map(|sheet| (sheet.name.to_lowercase(), sheet)).collect();
         for kept in self.store.platforms()? {
@@ -46,12 +49,18 @@ impl Records {
     }
 
     /// Returns the sheet with this name, ignoring case.
-    pub(crate) fn sheet(&self, name: &str) -> Result<Option<NamedSheet>, ServiceError> {
+    ///
+    /// # Errors
+    /// If the records cannot be read.
+    pub fn sheet(&self, name: &str) -> Result<Option<NamedSheet>, ServiceError> {
         Ok(self.sheets()?.into_iter().find(|sheet| sheet.name.eq_ignore_ascii_case(name.trim())))
     }
 
     /// Returns the stored spelling of a platform's name; `None` for an empty one.
-    pub(crate) fn known_platform(&self, name: Option<&str>) -> Result<Option<String>, ServiceError> {
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or if the records cannot be read.
+    pub fn known_platform(&self, name: Option<&str>) -> Result<Option<String>, ServiceError> {
         let Some(name) = name.map(str::trim).filter(|name| !name.is_empty()) else { return Ok(None) };
         self.sheet(name)?.map(|sheet| Some(sheet.name)).ok_or_else(|| self.no_platform(name))
     }

@@ -12,7 +12,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// Repetition interval of open alerts, in seconds: default and range.
-pub(crate) const DEFAULT_REPEAT_S: u32 = 4 * 3_600;
+pub const DEFAULT_REPEAT_S: u32 = 4 * 3_600;
 const REPEATS_S: std::ops::RangeInclusive<u32> = 60..=7 * 86_400;
 
 /// Maximum duration of a mute, in seconds: 31 days.

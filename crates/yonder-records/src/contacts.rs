@@ -10,8 +10,8 @@ use yonder_store::{
 };
 
 use super::{Records, Transaction};
-use crate::channel::read_mailboxes;
 use crate::error::ServiceError;
+use crate::mailboxes::read_mailboxes;
 
 /// Maximum interval of signs of life, in hours.
 const MAX_SIGN_OF_LIFE_H: u32 = 7 * 24;
@@ -88,10 +88,7 @@ impl Records {
     ///
     /// # Errors
     /// [`ServiceError::SecretLost`] if that fails.
-    pub(crate) fn open_contact_secret(
-        &self,
-        stored: &StoredContact,
-    ) -> Result<Option<SecretString>, ServiceError> {
+    pub fn open_contact_secret(&self, stored: &StoredContact) -> Result<Option<SecretString>, ServiceError> {
         let opened = stored.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
         let name = || stored.name.clone();
         opened.map_err(|_| ServiceError::SecretLost {
@@ -105,7 +102,7 @@ impl Records {
     ///
     /// # Errors
     /// [`ServiceError::SecretLost`] if the address cannot be decrypted.
-    pub(crate) fn full_channel(&self, stored: &StoredContact) -> Result<Channel, ServiceError> {
+    pub fn full_channel(&self, stored: &StoredContact) -> Result<Channel, ServiceError> {
         let channel = read_channel(stored)?;
         let Some(address) = &stored.address else { return Ok(channel) };
         let lost = |_| ServiceError::SecretLost {
@@ -127,7 +124,10 @@ impl Records {
 }
 
 /// Parses the stored settings of a contact.
-pub(crate) fn read_channel(stored: &StoredContact) -> Result<Channel, ServiceError> {
+///
+/// # Errors
+/// [`ServiceError::Internal`] for settings of another version.
+pub fn read_channel(stored: &StoredContact) -> Result<Channel, ServiceError> {
     serde_json::from_str(&stored.settings)
         .map_err(|_| ServiceError::Internal("a contact's settings cannot be read"))
 }
