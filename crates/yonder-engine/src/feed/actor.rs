@@ -31,7 +31,7 @@ use yonder_slate::SlateFolder;
 
 use super::gop::GopCache;
 use super::snapshot::{FeedSnapshot, RelaySnapshot, SnapshotCell, feed_view};
-use super::source::SourceStage;
+use super::source_stage::SourceStage;
 use super::viewer::Viewer;
 use super::{FeedCommand, FeedSetup, FeedSignal};
 

@@ -7,6 +7,7 @@ mod handlers;
 mod probe;
 mod snapshot;
 mod source;
+mod source_stage;
 mod stats;
 mod viewer;
 

@@ -7,32 +7,18 @@ use std::time::Duration;
 use yonder_core::{Cause, CauseCode, Decision, DialStep, FeedMachine};
 use yonder_ingest::Publisher;
 
-use crate::children::{Attempt, Child, ChildEvent};
+use crate::children::{Attempt, ChildEvent};
 use crate::source::{ConnectError, Dial, PublisherSession, RtspSession, SourceEnd};
 use crate::spec::{FeedSpec, SourceSpec};
 
 use super::actor::FeedActor;
 use super::probe;
+use super::source_stage::SourceStage;
 
 /// Timeout of an orderly end.
 pub(super) const CLOSE_TIMEOUT: Duration = Duration::from_millis(500);
 /// Maximum reads in one poll, before frames are written to pushes.
 const MAX_READS: usize = 4;
-
-/// State of the source.
-#[derive(Debug)]
-pub(super) enum SourceStage {
-    /// No connection.
-    Idle,
-    /// A child task connects.
-    Connecting(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
-    /// The RTSP session is active.
-    Running(Box<Dial>, Box<RtspSession>),
-    /// An encoder publishes.
-    Publishing(Box<PublisherSession>),
-    /// The connection has failed, and a child task determines probable causes.
-    Diagnosing(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
-}
 
 impl FeedActor {
     /// Connects if due, or reads and publishes. Returns true if there may be more to read at once.
