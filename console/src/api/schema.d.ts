@@ -388,6 +388,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds/{name}/rekey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Replaces the stream key of a feed that encoders publish to. An encoder that publishes stays connected. */
+        post: operations["feeds_rekey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{name}/reveal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Returns addresses, stream key and passphrase for an encoder in clear. Every call is audited. */
+        post: operations["feeds_reveal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/feeds/{name}/still.jpg": {
         parameters: {
             query?: never;
@@ -1762,10 +1796,12 @@ export interface components {
             has_password: boolean;
             /** @description Stable ID, independent of the name. */
             id?: string;
+            ingest?: components["schemas"]["IngestFacts"] | null;
             /** @description Name. */
             name: string;
             /** @description SHA-256 fingerprint of the only trusted certificate. */
             pin?: string | null;
+            publisher?: components["schemas"]["PublisherFacts"] | null;
             /**
              * Format: int64
              * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
@@ -1781,7 +1817,7 @@ export interface components {
             sub_url?: string | null;
             /** @description Transport. */
             transport: components["schemas"]["Transport"];
-            /** @description Address of the main stream, without user name and password. */
+            /** @description Address of the main stream, without user name and password; empty for a feed that encoders publish to. */
             url: string;
             /** @description User name. */
             user?: string | null;
@@ -1792,8 +1828,14 @@ export interface components {
         FeedChange: {
             /** @description New ONVIF device service; empty for the default. */
             device?: string | null;
+            /**
+             * Format: int32
+             * @description New length of the SRT encryption key, in bits.
+             */
+            key_length?: number | null;
             /** @description New name. */
             name?: string | null;
+            passphrase?: components["schemas"]["Secret"] | null;
             password?: components["schemas"]["Secret"] | null;
             /** @description New certificate fingerprint; empty restores the trust in the system's authorities. */
             pin?: string | null;
@@ -1841,6 +1883,7 @@ export interface components {
              * @description Packets lost since it was enabled.
              */
             packets_lost: number;
+            publisher?: components["schemas"]["PublisherFacts"] | null;
             /**
              * Format: int64
              * @description Number of reconnections.
@@ -2104,6 +2147,35 @@ export interface components {
              * @description Width in samples.
              */
             width?: number | null;
+        };
+        /** @description Access of encoders to a feed, without its secrets. */
+        IngestFacts: {
+            /**
+             * Format: date-time
+             * @description Until when the former stream key is accepted as well.
+             */
+            former_key_until?: string | null;
+            /** @description SRT encoders need a passphrase. */
+            has_passphrase: boolean;
+            /**
+             * Format: int32
+             * @description Length of the SRT encryption key, in bits.
+             */
+            key_length: number;
+            /**
+             * Format: date-time
+             * @description When the stream key was set.
+             */
+            key_set_at: string;
+        };
+        /** @description New stream key of a feed that encoders publish to. */
+        IngestRekey: {
+            /**
+             * Format: int32
+             * @description Seconds for which the present key stays valid, up to 30 days; 0 by default.
+             */
+            grace_s?: number;
+            key?: components["schemas"]["Secret"] | null;
         };
         /** @description Open invitation. */
         Invitation: {
@@ -2509,8 +2581,17 @@ export interface components {
         NewFeed: {
             /** @description ONVIF device service of the camera: a host, a host with a port, or a URL; by default port 80 of the feed's host. */
             device?: string | null;
+            /** @description Encoders publish to the feed; it has no address then. */
+            ingest?: boolean;
+            key?: components["schemas"]["Secret"] | null;
+            /**
+             * Format: int32
+             * @description Length of the SRT encryption key, 128, 192 or 256 bits, in the address for encoders. Any length is accepted.
+             */
+            key_length?: number | null;
             /** @description Name, unique among feeds. */
             name: string;
+            passphrase?: components["schemas"]["Secret"] | null;
             password?: components["schemas"]["Secret"] | null;
             /** @description SHA-256 fingerprint of the only trusted certificate, for `rtsps://` with a self-signed certificate. */
             pin?: string | null;
@@ -2519,8 +2600,11 @@ export interface components {
             sub_url?: components["schemas"]["Secret"] | null;
             /** @description Transport. */
             transport?: components["schemas"]["Transport"];
-            /** @description RTSP address of the main stream. A user name and password in it are removed and sealed. */
-            url: components["schemas"]["Secret"];
+            /**
+             * @description RTSP address of the main stream. A user name and password in it are removed and sealed. Omitted for a feed that encoders
+             *     publish to.
+             */
+            url?: components["schemas"]["Secret"];
             /** @description User name, unless the address contains one. */
             user?: string | null;
         };
@@ -2920,6 +3004,27 @@ export interface components {
          * @enum {string}
          */
         Protocol: "rtmp" | "rtmps" | "srt";
+        /** @description Encoder that publishes to a feed. */
+        PublisherFacts: {
+            /** @description Network address and port. */
+            address: string;
+            /** @description The connection is encrypted. */
+            encrypted: boolean;
+            /** @description `rtmp`, `rtmps` or `srt`. */
+            protocol: string;
+            /**
+             * Format: int64
+             * @description Round-trip time in milliseconds, with SRT.
+             */
+            rtt_ms?: number | null;
+            /**
+             * Format: date-time
+             * @description When it began to publish.
+             */
+            since: string;
+            /** @description Name and version of its software, as it says. */
+            software?: string | null;
+        };
         /**
          * @description State of a push.
          * @enum {string}
@@ -3354,6 +3459,16 @@ export interface components {
          * @enum {string}
          */
         ReportSubject: "feed" | "push" | "relay" | "site";
+        /** @description Access of encoders in clear: what to type into an encoder. Response to `reveal`. */
+        RevealedIngest: {
+            /** @description SHA-256 fingerprint of the service's self-signed certificate for RTMPS; null with a certificate of an authority. */
+            certificate?: string | null;
+            /** @description Stream key. */
+            key: components["schemas"]["Secret"];
+            rtmp?: components["schemas"]["RtmpAccess"] | null;
+            rtmps?: components["schemas"]["RtmpAccess"] | null;
+            srt?: components["schemas"]["SrtAccess"] | null;
+        };
         /** @description Response to `reveal`. */
         RevealedKey: {
             key?: components["schemas"]["Secret"] | null;
@@ -3364,6 +3479,15 @@ export interface components {
          * @enum {string}
          */
         Role: "viewer" | "operator" | "admin";
+        /** @description Access by RTMP or RTMPS. */
+        RtmpAccess: {
+            /** @description Server and key joined, for encoders with a single field. */
+            joined: components["schemas"]["Secret"];
+            /** @description Stream key. */
+            key: components["schemas"]["Secret"];
+            /** @description Server address. */
+            server: string;
+        };
         /** @description Kind of rule. */
         RuleKind: {
             /** @description Name. */
@@ -3494,6 +3618,17 @@ export interface components {
             wanted?: {
                 [key: string]: string;
             };
+        };
+        /** @description Access by SRT. */
+        SrtAccess: {
+            /** @description Address with the stream key as stream ID. */
+            address: components["schemas"]["Secret"];
+            /**
+             * Format: int32
+             * @description Length of the encryption key in bits, with a passphrase.
+             */
+            key_length?: number | null;
+            passphrase?: components["schemas"]["Secret"] | null;
         };
         /** @description Parameters of a start. */
         Start: {
@@ -4987,6 +5122,69 @@ export interface operations {
             429: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
+        };
+    };
+    feeds_rekey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IngestRekey"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    feeds_reveal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevealedIngest"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     feeds_feed_still: {

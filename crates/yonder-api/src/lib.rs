@@ -41,7 +41,10 @@ pub use enums::{
 };
 pub use events::RelayEvent;
 pub use facts::{CauseFacts, DialStep, LinkFacts};
-pub use feeds::{Feed, FeedChange, NewFeed, Transport};
+pub use feeds::{
+    Feed, FeedChange, IngestFacts, IngestRekey, NewFeed, PublisherFacts, RevealedIngest, RtmpAccess,
+    SrtAccess, Transport,
+};
 pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
 pub use patterns::{Choice, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
 pub use people::{
@@ -60,7 +63,9 @@ pub use relays::{
     RelayChange, RenditionAudio, RenditionVideo,
 };
 pub use secret::Secret;
-pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
+pub use service::{
+    Credentials, IngestListeners, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status,
+};
 pub use stats::{FeedStats, PushStats, RelayStats};
 pub use surveys::{
     DropFacts, MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream,

@@ -9,6 +9,7 @@ use yonder_core::rendition::{Adapt, AudioSource};
 use yonder_core::{Action, ConditionLevel, DesiredState, FaultDomain, FeedPhase, PushPhase, ServerRole};
 
 use crate::facts::{CauseFacts, DialStep, LinkFacts};
+use crate::feeds::PublisherFacts;
 use crate::record::Outage;
 use yonder_core::{AudioInfo, VideoInfo};
 
@@ -126,6 +127,9 @@ pub struct FeedState {
     /// Steps of the last dial.
     #[serde(default)]
     pub steps: Vec<DialStep>,
+    /// Encoder that publishes the feed now.
+    #[serde(default)]
+    pub publisher: Option<PublisherFacts>,
 }
 
 /// State of a push.
@@ -383,6 +387,7 @@ mod tests {
             packets_lost: 0,
             units_dropped: 0,
             steps: Vec::new(),
+            publisher: None,
             reconnects: 0,
         };
         let json = serde_json::to_value(&feed).unwrap();

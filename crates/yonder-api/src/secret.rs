@@ -7,11 +7,17 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::ToSchema;
 
 /// Secret text: never shown by `Debug`, never repeated by the service. Only requests and the response to `reveal` contain it.
-#[derive(Clone, ToSchema)]
+#[derive(Clone, Default, ToSchema)]
 #[schema(value_type = String, format = Password)]
 pub struct Secret(SecretString);
 
 impl Secret {
+    /// Returns true if there is no text.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.expose().is_empty()
+    }
+
     /// Returns the text.
     #[must_use]
     pub fn expose(&self) -> &str {

@@ -16,6 +16,23 @@ pub struct ServiceFacts {
     pub pid: u32,
     /// Version of the program.
     pub version: String,
+    /// Addresses for encoders on this machine; omitted if the service does not listen for them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ingest: Option<IngestListeners>,
+}
+
+/// Addresses that encoders publish to.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct IngestListeners {
+    /// RTMP.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rtmp: Option<String>,
+    /// RTMPS.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rtmps: Option<String>,
+    /// SRT.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub srt: Option<String>,
 }
 
 /// State of the service.

@@ -52,7 +52,8 @@ pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
 pub use tls::{Fingerprint, PrivateAuthority, count_authorities, fingerprint_text};
 pub use view::{
-    CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, RenditionView, RtpTransport, StepView,
+    CauseView, FeedView, LinkView, PublisherView, PushView, ReceptionView, RelayView, RenditionView,
+    RtpTransport, StepView,
 };
 pub use yonder_codec::is_h265_available;
 pub use yonder_rtsp::{DropCounts, Skipped};

@@ -6,6 +6,7 @@ use yonder_core::rendition::{AudioSource, Rendition};
 use yonder_core::{
     AudioInfo, Cause, CauseCode, DialStep, FaultDomain, FeedPhase, History, PushPhase, ServerRole, VideoInfo,
 };
+use yonder_ingest::PublisherInfo;
 use yonder_media::Track;
 use yonder_rtsp::{DropCounts, Skipped};
 
@@ -149,6 +150,19 @@ pub struct FeedView {
     pub reconnects: u64,
     /// Renditions that are made of it.
     pub renditions: Vec<RenditionView>,
+    /// Encoder that publishes it now.
+    pub publisher: Option<PublisherView>,
+}
+
+/// Encoder that publishes a feed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PublisherView {
+    /// Protocol, network address and software.
+    pub info: PublisherInfo,
+    /// When it began.
+    pub since: SystemTime,
+    /// Round-trip time, with SRT.
+    pub rtt: Option<Duration>,
 }
 
 /// Completed step of a connection.

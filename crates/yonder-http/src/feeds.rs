@@ -2,17 +2,24 @@
 
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
-use yonder_api::{Feed, FeedChange, NewFeed, Problem};
+use yonder_api::{Feed, FeedChange, IngestRekey, NewFeed, Problem, RevealedIngest};
 use yonder_store::RecordKind;
 
-use super::caller::{Admin, Authorized as _, Caller, run_audited, run_read};
+use super::caller::{Admin, Authorized as _, Caller, Operator, run_audited, run_audited_action, run_read};
 use super::json::created;
 use crate::error::HttpError;
 use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(list).service(add).service(show).service(edit).service(remove);
+    config
+        .service(list)
+        .service(add)
+        .service(show)
+        .service(edit)
+        .service(rekey)
+        .service(reveal)
+        .service(remove);
 }
 
 /// Returns all feeds by name.
@@ -65,6 +72,36 @@ async fn edit(
     })
     .await
     .map(Json)
+}
+
+/// Replaces the stream key of a feed that encoders publish to. An encoder that publishes stays connected.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)), request_body = IngestRekey,
+    responses((status = 200, body = Feed), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/feeds/{name}/rekey")]
+async fn rekey(
+    service: Data<Service>,
+    operator: Operator,
+    name: Path<String>,
+    request: Json<IngestRekey>,
+) -> Result<Json<Feed>, HttpError> {
+    run_audited(&service, operator.change("rekeyed", RecordKind::Feed, &name), move |transaction| {
+        transaction.rekey_feed(&name, &request)
+    })
+    .await
+    .map(Json)
+}
+
+/// Returns addresses, stream key and passphrase for an encoder in clear. Every call is audited.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)),
+    responses((status = 200, body = RevealedIngest), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/feeds/{name}/reveal")]
+async fn reveal(
+    service: Data<Service>,
+    admin: Admin,
+    name: Path<String>,
+) -> Result<Json<RevealedIngest>, HttpError> {
+    let act = admin.change("key-revealed", RecordKind::Feed, &name);
+    run_audited_action(&service, act, move |service| service.ingest().reveal(&name)).await.map(Json)
 }
 
 /// Removes an unused feed.

@@ -27,6 +27,7 @@ mod platforms;
 mod preview;
 mod record;
 mod relays;
+mod self_signed;
 mod server;
 mod session;
 mod surveys;
@@ -48,8 +49,9 @@ use yonder_service::ServiceError;
 
 pub use access::Access;
 pub use openapi::openapi;
+pub use self_signed::self_signed;
 pub use server::{Server, ServerConfig, ServerError};
-pub use tls::{TlsError, TlsFiles};
+pub use tls::{Certificate, TlsError, TlsFiles};
 
 /// Returns the configuration of all routes. Clones of `limits` and of `requests` share their counters.
 fn configure(access: Access, limits: Limits, requests: RequestMetrics) -> impl FnOnce(&mut ServiceConfig) {

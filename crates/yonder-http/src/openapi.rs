@@ -39,6 +39,8 @@ use super::{
         feeds::add,
         feeds::show,
         feeds::edit,
+        feeds::rekey,
+        feeds::reveal,
         feeds::remove,
         destinations::list,
         destinations::add,

@@ -10,14 +10,13 @@ use actix_web::middleware::from_fn;
 use actix_web::web::Data;
 use actix_web::{App, HttpServer};
 
-use tokio::time::sleep;
 use url::Url;
 use yonder_service::Service;
 
 use crate::access::Access;
 use crate::limits::Limits;
 use crate::metrics::{RequestMetrics, count_request};
-use crate::tls::{CHECK_INTERVAL, Certificate, TlsError, TlsFiles};
+use crate::tls::{Certificate, TlsError, TlsFiles};
 
 /// Number of worker threads. Media has its own threads.
 const WORKERS: usize = 2;
@@ -185,23 +184,13 @@ impl Server {
             // Event streams never end by themselves.
             handle.stop(false).await;
         });
-        let watch = certificate.map(|certificate| actix_web::rt::spawn(watch(certificate)));
+        let watch = certificate.map(|certificate| actix_web::rt::spawn(certificate.watch()));
         let result = server.await;
         if let Some(watch) = watch {
             watch.abort();
         }
         drop(loops);
         Ok(result?)
-    }
-}
-
-/// Reloads a certificate whenever its files change. Never ends.
-async fn watch(certificate: Arc<Certificate>) {
-    loop {
-        sleep(CHECK_INTERVAL).await;
-        let certificate = Arc::clone(&certificate);
-        // A panic is logged by the runtime.
-        let _reloaded = actix_web::rt::task::spawn_blocking(move || certificate.reload()).await;
     }
 }
 

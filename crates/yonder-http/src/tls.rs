@@ -13,9 +13,10 @@ use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
+use tokio::time::sleep;
 
 /// Interval of checks of the files.
-pub(crate) const CHECK_INTERVAL: Duration = Duration::from_secs(5);
+const CHECK_INTERVAL: Duration = Duration::from_secs(5);
 
 /// Files of a certificate.
 #[derive(Debug, Clone)]
@@ -54,7 +55,7 @@ pub enum TlsError {
 type Times = (Option<SystemTime>, Option<SystemTime>);
 
 /// Certificate in use.
-pub(crate) struct Certificate {
+pub struct Certificate {
     files: TlsFiles,
     times: Mutex<Times>,
     current: RwLock<Arc<CertifiedKey>>,
@@ -71,7 +72,7 @@ impl Certificate {
     ///
     /// # Errors
     /// [`TlsError`].
-    pub(crate) fn load(files: TlsFiles) -> Result<Self, TlsError> {
+    pub fn load(files: TlsFiles) -> Result<Self, TlsError> {
         let times = times(&files);
         let current = RwLock::new(Arc::new(read(&files)?));
         Ok(Self { files, times: Mutex::new(times), current })
@@ -96,11 +97,30 @@ impl Certificate {
         }
     }
 
+    /// Reloads the files whenever they change. Never ends. Must be called within a tokio runtime.
+    ///
+    /// # Cancel safety
+    /// Safe.
+    pub async fn watch(self: Arc<Self>) {
+        loop {
+            sleep(CHECK_INTERVAL).await;
+            let certificate = Arc::clone(&self);
+            // A panic is logged by the runtime.
+            let _reloaded = tokio::task::spawn_blocking(move || certificate.reload()).await;
+        }
+    }
+
+    /// Returns the certificate itself, in DER.
+    #[must_use]
+    pub fn der(&self) -> Vec<u8> {
+        self.current.read().cert.first().map(|der| der.to_vec()).unwrap_or_default()
+    }
+
     /// Returns a configuration with the certificate.
     ///
     /// # Errors
     /// [`TlsError::Unusable`].
-    pub(crate) fn server_config(self: &Arc<Self>) -> Result<rustls::ServerConfig, TlsError> {
+    pub fn server_config(self: &Arc<Self>) -> Result<rustls::ServerConfig, TlsError> {
         let builder = rustls::ServerConfig::builder_with_provider(Arc::new(ring::default_provider()));
         let builder = builder.with_safe_default_protocol_versions()?;
         Ok(builder.with_no_client_auth().with_cert_resolver(Arc::clone(self) as Arc<dyn ResolvesServerCert>))

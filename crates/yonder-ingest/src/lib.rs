@@ -12,7 +12,7 @@ mod units;
 pub use grading::{GradingReceiver, ReceiverConfig};
 pub use media::{MediaEvent, RtmpMedia, TsMedia};
 pub use server::{
-    FeedAccess, IngestAddresses, IngestConfig, IngestProtocol, IngestRegistry, IngestServer, LinkStats,
-    Publisher, PublisherEnd, PublisherInfo, PublisherMessage, RefusalCounts, new_key,
+    FeedAccess, IngestAddresses, IngestConfig, IngestCounts, IngestProtocol, IngestRegistry, IngestServer,
+    LinkStats, Publisher, PublisherEnd, PublisherInfo, PublisherMessage, new_key,
 };
 pub use units::{PublishedUnit, RtmpUnits, TsUnits, UnitEvent};

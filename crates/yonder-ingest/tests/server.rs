@@ -193,7 +193,7 @@ async fn wrong_keys_are_refused_slower_and_slower_and_counted() {
     assert_eq!(refused, SrtError::Rejected(Rejection::Forbidden));
     let refused = SrtEncoder::publish(site.srt(), "#!::m=request,r=x", None, 0).await.err().unwrap();
     assert_eq!(refused, SrtError::Rejected(Rejection::BadRequest));
-    assert_eq!(site.registry.refusals().wrong_key, 4);
+    assert_eq!(site.registry.counts().wrong_key, 4);
 }
 
 #[rstest]
@@ -205,7 +205,7 @@ async fn passphrase_of_the_feed_is_required(#[case] theirs: Option<&str>, #[case
     let theirs = theirs.map(|text| (text, KeyLength::Aes128));
     assert!(SrtEncoder::publish(site.srt(), KEY, theirs, 0).await.is_err());
     assert!(site.publishers.try_recv().is_err());
-    assert_eq!(site.registry.refusals().wrong_key, 1);
+    assert_eq!(site.registry.counts().wrong_key, 1);
     let right = Some((PASSPHRASE, KeyLength::Aes192));
     assert!(SrtEncoder::publish(site.srt(), KEY, right, 0).await.is_ok());
 }
@@ -274,7 +274,7 @@ async fn a_thousand_silent_connections_do_not_touch_a_publisher() {
     assert_eq!(receiving.await.unwrap().units.len(), FRAMES);
     assert!(began.elapsed() < Duration::from_secs(2), "{:?}", began.elapsed());
     // All but a few of one address were closed at once.
-    assert!(site.registry.refusals().over_limit > 900, "{:?}", site.registry.refusals());
+    assert!(site.registry.counts().over_limit > 900, "{:?}", site.registry.counts());
     let refused = timeout(Duration::from_secs(5), silent[999].read(&mut [0])).await.unwrap();
     assert!(matches!(refused, Ok(0) | Err(_)));
 }
@@ -286,7 +286,7 @@ async fn peer_that_shows_no_key_is_closed_after_ten_seconds() {
     let began = tokio::time::Instant::now();
     assert_eq!(silent.read(&mut [0]).await.unwrap(), 0);
     assert_eq!(began.elapsed().as_secs(), 10);
-    assert_eq!(site.registry.refusals().without_key, 1);
+    assert_eq!(site.registry.counts().without_key, 1);
 }
 
 #[rstest]
@@ -303,7 +303,7 @@ async fn garbage_is_closed_and_counted(#[case] bytes: Vec<u8>) {
     let closed =
         timeout(Duration::from_secs(5), async { while let Ok(1..) = peer.read(&mut [0; 4_096]).await {} });
     closed.await.unwrap();
-    assert_eq!(site.registry.refusals().without_key, 1);
+    assert_eq!(site.registry.counts().without_key, 1);
 }
 
 #[tokio::test]

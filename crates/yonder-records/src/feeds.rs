@@ -3,8 +3,8 @@
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_address::Authority;
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
-use yonder_core::check_name;
 use yonder_core::preflight::FeedFacts;
+use yonder_core::{FeedPhase, check_name};
 use yonder_engine::{FeedSpec, Fingerprint, RtspSpec, SourceSpec, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{
@@ -14,7 +14,8 @@ use yonder_store::{
 
 use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
-use crate::time;
+use crate::ingest::{ingest_facts, not_published, published_values};
+use crate::{time, views};
 
 /// Maximum length of the address of a device service, in bytes.
 const MAX_DEVICE: usize = 300;
@@ -39,11 +40,14 @@ impl Records {
 
     fn feed_view(&self, feed: &StoredFeed) -> Feed {
         let settings = &feed.settings;
+        let running = self.engine.feed(&settings.name);
         Feed {
             name: settings.name.clone(),
             id: feed.identity.uid.clone(),
             revision: feed.identity.revision,
             url: settings.url.clone(),
+            ingest: ingest_facts(feed),
+            publisher: running.as_ref().and_then(|view| view.publisher.as_ref()).map(views::publisher),
             sub_url: settings.sub_url.clone(),
             transport: Transport::from_name(&settings.transport),
             user: settings.user.clone(),
@@ -53,7 +57,12 @@ impl Records {
             site: settings.site.clone(),
             device: settings.device.clone(),
             warnings: self.warnings(feed),
-            state: self.engine.feed(&settings.name).map(|view| view.state).unwrap_or_default(),
+            state: match running {
+                Some(view) => view.state,
+                // It runs once the change is applied.
+                None if settings.ingest_key_bits.is_some() => FeedPhase::Waiting,
+                None => FeedPhase::Off,
+            },
         }
     }
 
@@ -76,6 +85,10 @@ impl Records {
             |secret: &Option<SealedSecret>| secret.as_ref().is_some_and(|secret| self.store.is_lost(secret));
         if is_lost(&feed.password) {
             Some("password")
+        } else if is_lost(&feed.ingest.key) {
+            Some("stream key")
+        } else if is_lost(&feed.ingest.passphrase) {
+            Some("passphrase")
         } else {
             is_lost(&feed.address_secrets).then_some("address")
         }
@@ -86,6 +99,11 @@ impl Records {
     /// # Errors
     /// If its address cannot be read.
     pub fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+        if feed.settings.ingest_key_bits.is_some() {
+            let name = feed.settings.name.clone();
+            let (history, measured) = (history(feed.history), measured(feed));
+            return Ok(FeedSpec { name, source: SourceSpec::Publisher, history, measured });
+        }
         let credentials = open_account(&self.store, feed);
         let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
         let secret_lost = credentials.is_err() || secrets.is_err();
@@ -129,7 +147,13 @@ impl Transaction<'_> {
     /// [`ServiceError::Invalid`] naming the field, a name that is taken, or if the records cannot be written.
     pub fn add_feed(&self, new: NewFeed) -> Result<Feed, ServiceError> {
         let values = feed_values(new)?;
+        if let Some(key) = &values.ingest_key {
+            self.check_ingest_key_is_free(key, &values.settings.name)?;
+        }
         self.store.add_feed(&values, time::now_s())?;
+        if values.settings.ingest_key_bits.is_some() {
+            self.add_action(EngineAction::UpdateFeed(values.settings.name.clone()));
+        }
         self.feed(&values.settings.name)
     }
 
@@ -148,9 +172,15 @@ impl Transaction<'_> {
         let mut secrets = known.clone();
         if let Some(new_name) = &change.name {
             after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
-            if after.name != before.name && self.engine.feed(&before.name).is_some() {
+            if after.name != before.name && self.is_feed_in_use(&before) {
                 return Err(ServiceError::Running { kind: RecordKind::Feed, name: before.name });
             }
+        }
+        if before.ingest_key_bits.is_some() {
+            return self.edit_published_feed(before, after, change);
+        }
+        if change.passphrase.is_some() || change.key_length.is_some() {
+            return Err(not_published(if change.passphrase.is_some() { "passphrase" } else { "key_length" }));
         }
         let mut in_url = None;
         if let Some(url) = &change.url {
@@ -211,7 +241,22 @@ impl Transaction<'_> {
     /// # Errors
     /// [`ServiceError::NotFound`], in use, or if the records cannot be written.
     pub fn remove_feed(&self, name: &str) -> Result<(), ServiceError> {
-        self.store.remove_feed(name).map_err(|error| self.explain(error))
+        let stored = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
+        self.store.remove_feed(name).map_err(|error| self.explain(error))?;
+        if stored.ingest_key_bits.is_some() {
+            self.add_action(EngineAction::EndFeed(stored.name));
+        }
+        Ok(())
+    }
+
+    /// Returns true if a feed cannot be renamed: it runs. A feed that encoders publish to runs always; it is in use while a
+    /// relay of it runs.
+    fn is_feed_in_use(&self, feed: &FeedSettings) -> bool {
+        if feed.ingest_key_bits.is_none() {
+            return self.engine.feed(&feed.name).is_some();
+        }
+        let relays = self.stored_relays();
+        relays.iter().any(|relay| relay.feed == feed.name && self.engine.relay(&relay.name).is_some())
     }
 }
 
@@ -324,6 +369,17 @@ pub(crate) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
 
 fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets), ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+    if new.ingest {
+        return published_values(name, &new).map(|values| (values, AddressSecrets::default()));
+    }
+    let of_encoders = [
+        ("key", new.key.is_some()),
+        ("passphrase", new.passphrase.is_some()),
+        ("key_length", new.key_length.is_some()),
+    ];
+    if let Some((field, _)) = of_encoders.into_iter().find(|(_, is_given)| *is_given) {
+        return Err(not_published(field));
+    }
     let (url, in_url) = read_url("url", &new.url)?;
     let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
     let site = new.site.as_deref().and_then(read_site);
@@ -339,8 +395,16 @@ fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets)
         pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
         site,
         device,
+        ingest_key_bits: None,
     };
-    Ok((FeedValues { settings, password, address_secrets: secrets.to_secret() }, secrets))
+    let values = FeedValues {
+        settings,
+        password,
+        address_secrets: secrets.to_secret(),
+        ingest_key: None,
+        ingest_passphrase: None,
+    };
+    Ok((values, secrets))
 }
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {

@@ -108,7 +108,7 @@ impl Transaction<'_> {
                 password: new.password.clone(),
                 pin: new.pin.clone(),
                 site: new.site.clone(),
-                device: None,
+                ..NewFeed::default()
             })?);
         }
         self.store.add_feeds(&feeds, time::now_s())?;

@@ -15,6 +15,8 @@ use crate::error::ServiceError;
 pub enum EngineAction {
     /// Apply the stored settings of a running feed.
     UpdateFeed(String),
+    /// End a feed that encoders publish to, under this name.
+    EndFeed(String),
     /// Withdraw a relay.
     Withdraw(String),
     /// Drop the decoded holding picture of a relay.
@@ -147,9 +149,10 @@ impl Records {
 fn dedup_and_order(mut actions: Vec<EngineAction>) -> Vec<EngineAction> {
     let rank = |action: &EngineAction| match action {
         EngineAction::Withdraw(name) => (0, name.clone()),
-        EngineAction::ForgetPicture(name) => (1, name.clone()),
-        EngineAction::UpdateFeed(name) => (2, name.clone()),
-        EngineAction::Apply(name) => (3, name.clone()),
+        EngineAction::EndFeed(name) => (1, name.clone()),
+        EngineAction::ForgetPicture(name) => (2, name.clone()),
+        EngineAction::UpdateFeed(name) => (3, name.clone()),
+        EngineAction::Apply(name) => (4, name.clone()),
     };
     actions.sort_by_key(rank);
     actions.dedup();

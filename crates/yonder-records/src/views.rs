@@ -3,14 +3,16 @@
 use std::time::Duration;
 
 use yonder_api::{
-    CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PushRendition, PushState, Relay,
-    RenditionAudio, RenditionVideo, Role as RoleFacts, VideoInfo,
+    CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PublisherFacts, PushRendition,
+    PushState, Relay, RenditionAudio, RenditionVideo, Role as RoleFacts, VideoInfo,
 };
 use yonder_core::rendition::Rendition;
 use yonder_core::{
     ConditionLevel, DesiredState, FaultDomain, FeedPhase, Part, PartCause, Phase, PushPhase, Role, ServerRole,
 };
-use yonder_engine::{CauseView, FeedView, LinkView, PushView, RelayView, RenditionView, StepView};
+use yonder_engine::{
+    CauseView, FeedView, LinkView, PublisherView, PushView, RelayView, RenditionView, StepView,
+};
 use yonder_store::{LogLine, Relay as StoredRelay};
 
 use crate::time;
@@ -127,6 +129,19 @@ fn feed(view: FeedView) -> FeedState {
         units_dropped: view.units_dropped,
         reconnects: view.reconnects,
         steps: view.steps.iter().map(step).collect(),
+        publisher: view.publisher.as_ref().map(publisher),
+    }
+}
+
+/// Returns an encoder that publishes.
+pub(crate) fn publisher(view: &PublisherView) -> PublisherFacts {
+    PublisherFacts {
+        protocol: view.info.protocol.as_str().to_owned(),
+        address: view.info.from.to_string(),
+        software: view.info.software.clone(),
+        encrypted: view.info.is_encrypted,
+        since: time::text(view.since),
+        rtt_ms: view.rtt.map(millis),
     }
 }
 
@@ -148,6 +163,7 @@ fn feed_off(name: &str) -> FeedState {
         units_dropped: 0,
         reconnects: 0,
         steps: Vec::new(),
+        publisher: None,
     }
 }
 

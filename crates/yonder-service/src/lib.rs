@@ -10,6 +10,7 @@
 //! | [`History`] | states, outages, traffic and bit rates over time |
 //! | [`Planner`] | discovery, preflight, rehearsal, budget |
 //! | [`Previews`] | stills and surveys |
+//! | [`Ingest`] | feeds that encoders publish to: keys, addresses |
 //! | [`Notifications`] | alert rules and delivery |
 //! | [`Reconciler`] | applies stored settings and desired states to the engine |
 //! | [`Auth`] | people, sessions and tokens |
@@ -22,6 +23,7 @@ mod channel;
 mod events;
 mod history;
 mod home;
+mod ingest;
 mod journal;
 mod loops;
 mod notifications;
@@ -40,6 +42,7 @@ pub use backups::{BackupPlan, Backups};
 pub use events::{Events, LiveEvent};
 pub use history::History;
 pub use home::{DataDir, DataDirError};
+pub use ingest::{Ingest, IngestEndpoints};
 pub use journal::Journal;
 pub use loops::Loops;
 pub use notifications::Notifications;

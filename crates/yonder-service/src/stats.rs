@@ -4,6 +4,7 @@ use std::time::SystemTime;
 
 use yonder_api::{Relay, UplinkBudget};
 use yonder_engine::{FeedView, RelayView};
+use yonder_ingest::IngestCounts;
 
 use crate::process::ProcessStats;
 
@@ -20,6 +21,8 @@ pub struct ServiceStats {
     pub running: Vec<RelayView>,
     /// Running feeds.
     pub feeds: Vec<FeedView>,
+    /// Encoders that publish, and refused ones.
+    pub ingest: IngestCounts,
     /// Alerts and notifications.
     pub alerts: AlertStats,
     /// Entries of logbook, history and audit log that could not be written; `None` while a write blocks.

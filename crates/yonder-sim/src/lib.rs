@@ -1,8 +1,9 @@
-//! Simulated devices: stand-in cameras and platforms on real sockets, for demonstrations and tests. They can be
+//! Simulated devices: stand-in cameras, encoders and platforms on real sockets, for demonstrations and tests. They can be
 //! switched off and on at run time, and have faults on demand.
 
 mod camera;
 mod device;
+mod encoder;
 mod encoding;
 mod listener;
 mod media;
@@ -15,6 +16,7 @@ pub use camera::{
     Impairment, Marker, Oddities, SignIn, Transports,
 };
 pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn, EncoderQuirk};
+pub use encoder::{ENCODER_COMMANDS, Encoder, EncoderConfig, EncoderFaults, EncoderState, SrtEncryption};
 pub use encoding::StreamSettings;
 pub use media::{LoopAudio, LoopFrame, LoopMedia, MediaError};
 pub use platform::{

@@ -7,8 +7,11 @@ use yonder_core::preflight::FeedFacts;
 use crate::audit::Identity;
 use crate::error::StoreError;
 use crate::history::History;
+use crate::ingest::IngestAccess;
 use crate::record_kind::RecordKind;
-use crate::sealed::{FEED_ADDRESS, FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
+use crate::sealed::{
+    FEED_ADDRESS, FEED_PASSWORD, INGEST_PASSPHRASE, SealedSecret, SecretChange, write_password_facts,
+};
 use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 
@@ -31,6 +34,9 @@ pub struct FeedSettings {
     pub site: Option<String>,
     /// ONVIF device service of the camera: a host, a host with a port, or a URL.
     pub device: Option<String>,
+    /// Length of the SRT encryption key of encoders, in bits; `None` for a feed that is pulled. The address of a feed that
+    /// encoders publish to is empty.
+    pub ingest_key_bits: Option<u16>,
 }
 
 /// Feed to be stored.
@@ -42,6 +48,10 @@ pub struct NewFeed {
     pub password: Option<SecretString>,
     /// Secrets of the addresses.
     pub address_secrets: Option<SecretString>,
+    /// Stream key of encoders.
+    pub ingest_key: Option<SecretString>,
+    /// Passphrase of SRT encoders.
+    pub ingest_passphrase: Option<SecretString>,
 }
 
 /// Stored feed.
@@ -65,6 +75,8 @@ pub struct Feed {
     pub identity: Identity,
     /// Last measurement of the main stream, if there is one that can be read.
     pub measured: Option<FeedFacts>,
+    /// Access of encoders.
+    pub ingest: IngestAccess,
 }
 
 impl FeedSettings {
@@ -88,7 +100,7 @@ impl Store {
     /// As [`Store::add_feed`].
     pub fn add_feeds(&self, feeds: &[NewFeed], now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
-            for NewFeed { settings, password, address_secrets } in feeds {
+            for NewFeed { settings, password, address_secrets, ingest_key, ingest_passphrase } in feeds {
                 let name_taken =
                     || StoreError::NameTaken { kind: RecordKind::Feed, name: settings.name.clone() };
                 transaction
@@ -101,6 +113,10 @@ impl Store {
                 write_settings(transaction, id, settings)?;
                 self.write_password(transaction, id, password.as_ref())?;
                 self.write_secret(transaction, (FEED_ADDRESS, id), address_secrets.as_ref())?;
+                if let Some(key) = ingest_key {
+                    self.write_ingest_key(transaction, id, key, now_s)?;
+                }
+                self.write_secret(transaction, (INGEST_PASSPHRASE, id), ingest_passphrase.as_ref())?;
             }
             Ok(())
         })
@@ -255,7 +271,8 @@ fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> 
     connection
         .execute(
             "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
-             user = :user, pin = :pin, site = :site, device = :device WHERE id = :id",
+             user = :user, pin = :pin, site = :site, device = :device,
+             ingest_key_bits = :ingest_key_bits WHERE id = :id",
             named_params! {
                 ":id": id,
                 ":name": settings.name,
@@ -266,6 +283,7 @@ fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> 
                 ":pin": settings.pin,
                 ":site": settings.site,
                 ":device": settings.device,
+                ":ingest_key_bits": settings.ingest_key_bits,
             },
         )
         .map_err(|error| map_unique_violation(error, name_taken))?;
@@ -285,6 +303,7 @@ fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
             pin: row.get("pin")?,
             site: row.get("site")?,
             device: row.get("device")?,
+            ingest_key_bits: row.get("ingest_key_bits")?,
         },
         password: FEED_PASSWORD.read(id, row.get("password")?),
         address_secrets: FEED_ADDRESS.read(id, row.get("address_secrets")?),
@@ -298,5 +317,6 @@ fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
         measured: row
             .get::<_, Option<String>>("measured")?
             .and_then(|measured| serde_json::from_str(&measured).ok()),
+        ingest: IngestAccess::read(row, id)?,
     })
 }

@@ -9,6 +9,7 @@ mod feeds;
 #[cfg(debug_assertions)]
 mod hang;
 mod history;
+mod ingest;
 mod invitations;
 mod keyring;
 mod maintenance;
@@ -40,6 +41,7 @@ pub use feeds::{Feed, FeedSettings, NewFeed};
 #[cfg(debug_assertions)]
 pub use hang::DiskWork;
 pub use history::{History, HistorySubject};
+pub use ingest::{FormerKey, IngestAccess};
 pub use invitations::Invitation;
 pub use patterns::Pattern;
 pub use people::Person;

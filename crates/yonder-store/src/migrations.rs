@@ -32,6 +32,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0020-names.sql"),
     include_str!("../migrations/0021-renditions.sql"),
     include_str!("../migrations/0022-tuning.sql"),
+    include_str!("../migrations/0023-ingest.sql"),
 ];
 
 /// Schema version after all migrations.

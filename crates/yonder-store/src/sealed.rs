@@ -80,10 +80,20 @@ pub(crate) const DESTINATION_ADDRESS: Place =
 pub(crate) const CONTACT_ADDRESS: Place =
     Place { kind: RecordKind::Contact, column: "address_secrets", label: "receiver-address" };
 
+pub(crate) const INGEST_KEY: Place =
+    Place { kind: RecordKind::Feed, column: "ingest_key", label: "ingest-key" };
+pub(crate) const INGEST_FORMER_KEY: Place =
+    Place { kind: RecordKind::Feed, column: "ingest_former_key", label: "ingest-former-key" };
+pub(crate) const INGEST_PASSPHRASE: Place =
+    Place { kind: RecordKind::Feed, column: "ingest_passphrase", label: "ingest-passphrase" };
+
 /// All places.
-const PLACES: [Place; 7] = [
+const PLACES: [Place; 10] = [
     FEED_PASSWORD,
     FEED_ADDRESS,
+    INGEST_KEY,
+    INGEST_FORMER_KEY,
+    INGEST_PASSPHRASE,
     STREAM_KEY,
     PASSPHRASE,
     DESTINATION_ADDRESS,

@@ -24,9 +24,12 @@ fn feed(name: &str) -> NewFeed {
             pin: Some([7; 32]),
             site: Some("Fell".into()),
             device: Some("192.0.2.7:8080".into()),
+            ingest_key_bits: None,
         },
         password: Some("planted-camera-word".into()),
         address_secrets: Some("planted-address-word".into()),
+        ingest_key: None,
+        ingest_passphrase: None,
     }
 }
 
@@ -534,4 +537,69 @@ fn a_checkpoint_does_not_wait_for_a_reader_of_another_program() {
     assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
     reader.execute_batch("COMMIT").unwrap();
     assert_eq!(store.names(RecordKind::Feed).unwrap(), ["Summit"]);
+}
+
+/// Returns a feed that encoders publish to.
+fn published(name: &str) -> NewFeed {
+    let mut new = feed(name);
+    new.settings = FeedSettings {
+        name: name.into(),
+        url: String::new(),
+        sub_url: None,
+        user: None,
+        device: None,
+        pin: None,
+        ingest_key_bits: Some(256),
+        ..new.settings
+    };
+    NewFeed {
+        password: None,
+        address_secrets: None,
+        ingest_key: Some("first-key-of-the-bandstand".into()),
+        ingest_passphrase: Some("planted-ingest-word".into()),
+        ..new
+    }
+}
+
+#[test]
+fn former_key_of_encoders_is_kept_for_its_grace_period() {
+    let store = Store::open_in_memory(key()).unwrap();
+    store.add_feed(&published("Bandstand"), 5).unwrap();
+    let opened = |secret: &SealedSecret| store.unseal(secret).unwrap().expose_secret().to_owned();
+    let access = || store.feed("Bandstand").unwrap().ingest;
+    assert_eq!(opened(access().key.as_ref().unwrap()), "first-key-of-the-bandstand");
+    assert_eq!(opened(access().passphrase.as_ref().unwrap()), "planted-ingest-word");
+    store.set_ingest_key("Bandstand", &"second-key".into(), Some(100), 40).unwrap();
+    let former = access().former_key.unwrap();
+    assert_eq!((opened(&former.secret).as_str(), former.until_s), ("first-key-of-the-bandstand", 100));
+    assert_eq!((opened(access().key.as_ref().unwrap()).as_str(), access().key_set_s), ("second-key", 40));
+    assert!(store.remove_expired_ingest_keys(99).unwrap().is_empty());
+    assert_eq!(store.remove_expired_ingest_keys(100).unwrap(), ["Bandstand"]);
+    assert!(access().former_key.is_none());
+    // Without a grace period the former key is not kept.
+    store.set_ingest_key("Bandstand", &"third-key".into(), None, 50).unwrap();
+    assert!(access().former_key.is_none());
+    store.change_ingest_passphrase("Bandstand", &SecretChange::Remove).unwrap();
+    assert!(access().passphrase.is_none());
+    assert!(matches!(
+        store.set_ingest_key("Nowhere", &"x".into(), None, 50),
+        Err(StoreError::NotFound { .. })
+    ));
+}
+
+#[test]
+fn secrets_of_encoders_are_sealed_with_a_new_master_key() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("master.key");
+    let store = Store::open(&folder.path().join("yonder.db"), MasterKey::create(&file).unwrap()).unwrap();
+    store.add_feed(&published("Bandstand"), 5).unwrap();
+    store.set_ingest_key("Bandstand", &"second-key".into(), Some(100), 40).unwrap();
+    assert_eq!(store.rotate_master_key().unwrap(), 3);
+    drop(store);
+    let store = Store::open(&folder.path().join("yonder.db"), MasterKey::load(&file).unwrap()).unwrap();
+    assert!(store.verify_secrets().unwrap().is_empty());
+    let bytes = std::fs::read(folder.path().join("yonder.db")).unwrap();
+    for secret in ["first-key-of-the-bandstand", "second-key", "planted-ingest-word"] {
+        assert!(!bytes.windows(secret.len()).any(|window| window == secret.as_bytes()), "{secret}");
+    }
 }

@@ -66,8 +66,15 @@ fn feed(name: &str, password: &str) -> NewFeed {
         pin: None,
         site: None,
         device: None,
+        ingest_key_bits: None,
     };
-    NewFeed { settings, password: Some(password.into()), address_secrets: None }
+    NewFeed {
+        settings,
+        password: Some(password.into()),
+        address_secrets: None,
+        ingest_key: None,
+        ingest_passphrase: None,
+    }
 }
 
 fn destination(name: &str, key: &str) -> NewDestination {

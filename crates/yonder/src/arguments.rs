@@ -33,6 +33,7 @@ use crate::commands::{
 };
 use crate::connection::Connection;
 use crate::duration::parse_duration;
+use crate::listeners::ListenerSettings;
 
 /// Pulls RTSP cameras, pushes them to video platforms, and keeps both running.
 #[derive(Debug, Parser)]
@@ -77,6 +78,18 @@ pub(crate) struct ServeArguments {
     /// Accept plain HTTP from other machines.
     #[arg(long)]
     insecure: bool,
+    /// Listen for encoders by RTMP; port 0 picks one.
+    #[arg(long, env = "YONDER_INGEST_RTMP", value_name = "ADDR:PORT")]
+    ingest_rtmp: Option<SocketAddr>,
+    /// Listen for encoders by RTMPS, with the certificate of --tls-cert or a self-signed one.
+    #[arg(long, env = "YONDER_INGEST_RTMPS", value_name = "ADDR:PORT")]
+    ingest_rtmps: Option<SocketAddr>,
+    /// Listen for encoders by SRT (UDP).
+    #[arg(long, env = "YONDER_INGEST_SRT", value_name = "ADDR:PORT")]
+    ingest_srt: Option<SocketAddr>,
+    /// Host name or address that encoders use; by default that of --public-url, or of the listener.
+    #[arg(long, env = "YONDER_INGEST_HOST", value_name = "HOST")]
+    ingest_host: Option<String>,
     /// Folder of scheduled backups; by default `backups` in the data directory.
     #[arg(long, env = "YONDER_BACKUP_FOLDER", value_name = "DIR")]
     backup_folder: Option<PathBuf>,
@@ -102,11 +115,29 @@ impl ServeArguments {
     }
 }
 
+impl ServeArguments {
+    fn tls(&self) -> Option<TlsFiles> {
+        let files = self.tls_cert.clone().zip(self.tls_key.clone());
+        files.map(|(certificate, key)| TlsFiles { certificate, key })
+    }
+
+    /// Returns the settings of the listeners for encoders.
+    pub(crate) fn listeners(&self) -> ListenerSettings {
+        let public = self.public_url.as_ref().and_then(Url::host_str);
+        ListenerSettings {
+            rtmp: self.ingest_rtmp,
+            rtmps: self.ingest_rtmps,
+            srt: self.ingest_srt,
+            host: self.ingest_host.as_deref().or(public).map(str::to_owned),
+            tls: self.tls(),
+        }
+    }
+}
+
 impl From<ServeArguments> for ServerConfig {
     fn from(arguments: ServeArguments) -> Self {
-        let ServeArguments { listen, tls_cert, tls_key, public_url, trusted_proxies, insecure, .. } =
-            arguments;
-        let tls = tls_cert.zip(tls_key).map(|(certificate, key)| TlsFiles { certificate, key });
+        let tls = arguments.tls();
+        let ServeArguments { listen, public_url, trusted_proxies, insecure, .. } = arguments;
         Self { listen, tls, public_url, trusted_proxies, insecure }
     }
 }
@@ -126,10 +157,10 @@ pub(crate) enum Command {
     Serve(ServeArguments),
     /// Run the service with demo data: stand-in cameras and platforms of a railway.
     Demo(DemoArguments),
-    /// Run a single stand-in camera or platform.
+    /// Run a single stand-in camera, platform or encoder.
     #[command(subcommand)]
     StandIn(StandInCommand),
-    /// Manage feeds (RTSP pulls).
+    /// Manage feeds (RTSP pulls, and encoders that publish).
     #[command(subcommand)]
     Feed(FeedCommand),
     /// Manage address patterns: RTSP addresses of cameras with placeholders.

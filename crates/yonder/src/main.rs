@@ -10,6 +10,7 @@ mod failure;
 #[cfg(test)]
 mod help_tests;
 mod json_mode;
+mod listeners;
 mod logging;
 mod output;
 mod secrets;
@@ -55,8 +56,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     match command {
         Command::Serve(arguments) => {
             let home = connection.home_folder();
-            let backups = arguments.backup_plan(&home);
-            serve::run(&home, arguments.into(), backups)?;
+            let (backups, listeners) = (arguments.backup_plan(&home), arguments.listeners());
+            serve::run(&home, arguments.into(), listeners, backups)?;
         }
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,

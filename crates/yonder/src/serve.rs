@@ -9,26 +9,36 @@ use anyhow::Context as _;
 use secrecy::ExposeSecret as _;
 use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
-use yonder_api::ServiceFacts;
+use yonder_api::{IngestListeners, ServiceFacts};
 use yonder_engine::{Engine, MediaThreads};
 use yonder_http::{Server, ServerConfig};
 use yonder_service::{BackupPlan, DataDir, DataDirError, Service};
 use yonder_store::StoreError;
 
 use crate::failure::Failure;
+use crate::listeners::{ListenerSettings, Listeners};
 use crate::logging::Log;
 use crate::output::print_raw;
 use crate::watchdog::{self, Watchdog};
 
 /// Runs the service until it is stopped.
-pub(crate) fn run(home: &Path, config: ServerConfig, backups: Option<BackupPlan>) -> Result<(), Failure> {
+pub(crate) fn run(
+    home: &Path,
+    config: ServerConfig,
+    listeners: ListenerSettings,
+    backups: Option<BackupPlan>,
+) -> Result<(), Failure> {
     let log = Log::start("info,actix_server=warn");
     raise_file_limit();
-    let (instance, stop) = Instance::start(home, config, backups)?;
+    let (instance, stop) = Instance::start(home, config, listeners, backups)?;
     instance.runtime.spawn(log.left_out().keep_reporting());
     #[cfg(debug_assertions)]
     instance.block_media_thread_on_request();
     let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
+    if let Some(IngestListeners { rtmp, rtmps, srt }) = instance.service.ingest().local_listeners() {
+        let addresses: Vec<String> = [rtmp, rtmps, srt].into_iter().flatten().collect();
+        text += &format!("Encoders publish to {}\n", addresses.join(", "));
+    }
     if let Some(code) = instance.service.auth().set_up_code() {
         text += &format!("Set up the first account: {}/setup#{}\n", instance.url, code.expose_secret());
         text += "This link works once, until the first account is created.\n";
@@ -90,6 +100,7 @@ pub(crate) struct Instance {
     pub(crate) runtime: Runtime,
     pub(crate) service: Arc<Service>,
     server: Server,
+    listeners: Option<Listeners>,
     pub(crate) url: String,
 }
 
@@ -98,9 +109,10 @@ impl Instance {
     pub(crate) fn start(
         home: &Path,
         config: ServerConfig,
+        listeners: ListenerSettings,
         backups: Option<BackupPlan>,
     ) -> Result<(Self, StopSignal), Failure> {
-        let home = DataDir::new(home);
+        let (folder, home) = (home, DataDir::new(home));
         let lock = home.lock_exclusively().map_err(anyhow::Error::from)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
             .worker_threads(1)
@@ -126,13 +138,15 @@ impl Instance {
         let service = Arc::new(service);
         let server = Server::bind(Arc::clone(&service), config).map_err(anyhow::Error::from)?;
         let url = server.url().context("the listening address is unknown")?;
+        let listeners = Listeners::start(listeners, folder, &service)?;
         let facts = ServiceFacts {
             url: server.local_url().context("the listening address is unknown")?,
             pid: std::process::id(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
+            ingest: service.ingest().local_listeners(),
         };
         home.write_service_file(&facts).map_err(anyhow::Error::from)?;
-        Ok((Self { home, _lock: lock, threads, runtime, service, server, url }, stop))
+        Ok((Self { home, _lock: lock, threads, runtime, service, server, listeners, url }, stop))
     }
 
     /// Blocks a media thread once the file named by the environment exists. Not part of release builds.
@@ -145,7 +159,7 @@ impl Instance {
 
     /// Serves until `stop` resolves, then shuts down in order.
     pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
-        let Self { home, _lock, threads, runtime, service, server, .. } = self;
+        let Self { home, _lock, threads, runtime, service, server, listeners, .. } = self;
         let watchdog = Watchdog::start(threads.heartbeats()).context("the watchdog cannot be started")?;
         watchdog::notify_ready();
         let served = actix_web::rt::System::new().block_on(server.run(stop));
@@ -154,6 +168,9 @@ impl Instance {
         home.remove_service_file();
         tracing::info!("stopping");
         runtime.block_on(service.shutdown());
+        if let Some(listeners) = listeners {
+            listeners.stop();
+        }
         runtime.shutdown_background();
         served.map_err(|error| anyhow::Error::from(error).into())
     }

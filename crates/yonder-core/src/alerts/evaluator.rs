@@ -77,6 +77,8 @@ pub struct ServiceFacts {
     pub restarted: Option<String>,
     /// A contact cannot be reached.
     pub undelivered: Option<String>,
+    /// Encoders with wrong stream keys were refused repeatedly.
+    pub wrong_keys: Option<String>,
     /// Days since the last backup; `None` if there has been none.
     pub backup_age_days: Option<u32>,
 }
@@ -327,6 +329,7 @@ fn service_reason(facts: &ServiceFacts, trigger: Trigger) -> Option<(String, i64
         Trigger::RecordsFailing => facts.records_failing.clone(),
         Trigger::Restarted => facts.restarted.clone(),
         Trigger::Undelivered => facts.undelivered.clone(),
+        Trigger::WrongKeys => facts.wrong_keys.clone(),
         Trigger::BackupOld(days) => match facts.backup_age_days {
             None => Some("No backup was made yet.".to_owned()),
             Some(age) => (age >= days).then(|| format!("The last backup is {age} days old.")),

@@ -11,7 +11,7 @@ use crate::budget::BitRate;
 #[error(
     "{0:?} is not an alert condition: write `down 60s`, `blocked`, `rate-below 500kbit/s 30s`, \
      `rate-above 8Mbit/s 30s`, `key-expires 7d`, `allowance 80%`, `flapping 5 in 10m`, `disk-low`, `records-failing`, `restarted`, \
-     `undelivered` or `backup-old 7d`"
+     `undelivered`, `wrong-keys` or `backup-old 7d`"
 )]
 pub struct TriggerError(String);
 
@@ -40,6 +40,8 @@ pub enum Trigger {
     Restarted,
     /// A contact cannot be reached.
     Undelivered,
+    /// Encoders with wrong stream keys were refused repeatedly.
+    WrongKeys,
     /// The last backup is at least this many days old.
     BackupOld(u32),
 }
@@ -64,6 +66,7 @@ fn read(words: &[&str]) -> Option<Trigger> {
         ["records-failing"] => Some(Trigger::RecordsFailing),
         ["restarted"] => Some(Trigger::Restarted),
         ["undelivered"] => Some(Trigger::Undelivered),
+        ["wrong-keys"] => Some(Trigger::WrongKeys),
         ["backup-old", text] => Some(Trigger::BackupOld(days(text)?)),
         ["allowance", share] => share
             .strip_suffix('%')?
@@ -123,6 +126,7 @@ impl fmt::Display for Trigger {
             Self::RecordsFailing => f.write_str("records-failing"),
             Self::Restarted => f.write_str("restarted"),
             Self::Undelivered => f.write_str("undelivered"),
+            Self::WrongKeys => f.write_str("wrong-keys"),
             Self::BackupOld(days) => write!(f, "backup-old {days}d"),
         }
     }
@@ -147,6 +151,7 @@ mod tests {
     #[case("records-failing", "records-failing")]
     #[case("restarted", "restarted")]
     #[case("undelivered", "undelivered")]
+    #[case("wrong-keys", "wrong-keys")]
     #[case("backup-old 7d", "backup-old 7d")]
     fn triggers_survive_a_round_trip(#[case] text: &str, #[case] written: &str) {
         let trigger: Trigger = text.parse().unwrap();

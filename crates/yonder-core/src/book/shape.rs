@@ -56,7 +56,11 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
         }
         Section::Feed => &[
             ("device", Text, false),
-            ("url", Text, true),
+            ("url", Text, false),
+            ("ingest", Flag, false),
+            ("key", Secret, false),
+            ("passphrase", Secret, false),
+            ("key_length", Number, false),
             ("sub_url", Text, false),
             ("transport", Text, false),
             ("user", Text, false),

@@ -26,7 +26,7 @@ use crate::rendition::{RenditionContext, Renditions};
 use crate::source::DigestHosts;
 use crate::source::{Inlet, InletEvent};
 use crate::spec::FeedSpec;
-use crate::view::RtpTransport;
+use crate::view::{FeedView, RtpTransport};
 use yonder_slate::SlateFolder;
 
 use super::gop::GopCache;
@@ -374,7 +374,12 @@ impl FeedActor {
 
     fn publish_snapshot(&mut self) {
         let now = self.clock.now();
+        let publisher = match &self.source {
+            SourceStage::Publishing(session) => Some(session.view()),
+            _ => None,
+        };
         let feed = feed_view(&self.spec, &self.machine, &mut self.inlet, &self.renditions, self.clock);
+        let feed = FeedView { publisher, ..feed };
         let offered = self.inlet.stats.offered().to_vec();
         let renditions = &self.renditions;
         let relays = self.relays.iter_mut().map(|relay| RelaySnapshot {

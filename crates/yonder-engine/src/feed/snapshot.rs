@@ -147,5 +147,6 @@ pub(super) fn feed_view(
         steps: stats.steps(),
         reconnects: machine.reconnects(),
         renditions: renditions.views(),
+        publisher: None,
     }
 }

@@ -8,6 +8,7 @@ use yonder_ingest::{Publisher, PublisherEnd, PublisherMessage, UnitEvent};
 use yonder_media::Track;
 
 use crate::clock::Clock;
+use crate::view::PublisherView;
 
 use super::inlet::{Inlet, PacketCounts};
 
@@ -23,13 +24,22 @@ const CLOCK_RATES: [(Track, u32); 2] = [(Track::Video, 90_000), (Track::Audio, 9
 pub(crate) struct PublisherSession {
     clock: Clock,
     publisher: Publisher,
+    began: Duration,
+    /// Round-trip time of an SRT connection.
+    rtt: Option<Duration>,
     /// Consecutive units that cannot be read.
     problems: u32,
 }
 
 impl PublisherSession {
     pub(crate) fn new(clock: Clock, publisher: Publisher) -> Self {
-        Self { clock, publisher, problems: 0 }
+        Self { clock, publisher, began: clock.now(), rtt: None, problems: 0 }
+    }
+
+    /// Returns the facts of the encoder.
+    pub(crate) fn view(&self) -> PublisherView {
+        let info = self.publisher.info.clone();
+        PublisherView { info, since: self.clock.wall(self.began), rtt: self.rtt }
     }
 
     /// Reads messages and handles timeouts. Returns true if there may be more to read; otherwise the task is woken for them.
@@ -75,6 +85,7 @@ impl PublisherSession {
             }
             PublisherMessage::Software(software) => self.publisher.info.software = Some(software),
             PublisherMessage::Link(link) => {
+                self.rtt = Some(link.rtt);
                 inlet.set_packets(PacketCounts { received: link.received, lost: link.missing }, now);
             }
             PublisherMessage::End(end) => return Err(ended(&end)),

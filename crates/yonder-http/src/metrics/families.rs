@@ -10,6 +10,7 @@ use yonder_engine::{FeedView, PushView};
 use yonder_media::Track;
 use yonder_service::{AlertStats, ServiceStats};
 
+use super::ingest::IngestFamilies;
 use super::labels::{
     AlertLabels, CauseLabels, ConditionLabels, ContactLabels, DropLabels, FeedLabels, FeedStateLabels,
     PushLabels, PushStateLabels, RelayLabels,
@@ -29,6 +30,7 @@ pub(super) struct Families {
     push: PushFamilies,
     rendition: RenditionFamilies,
     uplink: UplinkFamilies,
+    ingest: IngestFamilies,
     alerts_open: Family<AlertLabels, Gauge>,
     notifications_undelivered: Family<ContactLabels, Gauge>,
     contact_unreachable: Family<ContactLabels, Gauge>,
@@ -89,6 +91,7 @@ impl Families {
         self.push.register(registry);
         self.rendition.register(registry);
         self.uplink.register(registry);
+        self.ingest.register(registry);
         registry.register("alerts_open", "Open alerts", self.alerts_open.clone());
         registry.register(
             "notifications_undelivered",
@@ -117,6 +120,7 @@ impl Families {
             }
         }
         self.uplink.set(stats);
+        self.ingest.set(stats);
         self.set_alerts(&stats.alerts);
         self.service.set(stats);
     }

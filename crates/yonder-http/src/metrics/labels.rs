@@ -8,6 +8,19 @@ pub(super) struct FeedLabels {
     pub(super) feed: String,
 }
 
+/// Labels of an encoder that publishes.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(super) struct PublisherLabels {
+    pub(super) feed: String,
+    pub(super) protocol: &'static str,
+}
+
+/// Label of refused peers.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(super) struct RefusalLabels {
+    pub(super) reason: &'static str,
+}
+
 /// Labels of a feed's state.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub(super) struct FeedStateLabels {

@@ -2,6 +2,7 @@
 //! `OpenMetrics`.
 
 mod families;
+mod ingest;
 mod labels;
 mod renditions;
 mod requests;

@@ -77,10 +77,18 @@ async fn address_of_an_older_version_is_sealed_at_the_start() {
         pin: None,
         site: None,
         device: None,
+        ingest_key_bits: None,
     };
     // Written past the checks of the service, as an older version did.
     let store = Store::open(&path, key()).unwrap();
-    store.add_feed(&NewFeed { settings, password: None, address_secrets: None }, 1).unwrap();
+    let feed = NewFeed {
+        settings,
+        password: None,
+        address_secrets: None,
+        ingest_key: None,
+        ingest_passphrase: None,
+    };
+    store.add_feed(&feed, 1).unwrap();
     drop(store);
     let feed = Store::open(&path, key()).unwrap().feed("Old").unwrap();
     assert_eq!(feed.settings.url, "rtsp://192.0.2.8/a?password={secret}");

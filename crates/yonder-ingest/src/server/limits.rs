@@ -19,9 +19,9 @@ const FORGET_AFTER: Duration = Duration::from_secs(10 * 60);
 /// Maximum addresses with wrong keys; the oldest are forgotten.
 const MAX_ADDRESSES: usize = 4_096;
 
-/// Refused peers since the start.
+/// Publishers, and refused peers since the start.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct RefusalCounts {
+pub struct IngestCounts {
     /// Connections beyond a limit.
     pub over_limit: u64,
     /// Connections that did not send a key in time, or sent something else.
@@ -30,6 +30,10 @@ pub struct RefusalCounts {
     pub wrong_key: u64,
     /// Right keys that another publisher uses.
     pub busy: u64,
+    /// Address of the last wrong key.
+    pub last_wrong_key: Option<IpAddr>,
+    /// Publishers now.
+    pub publishers: usize,
 }
 
 /// Wrong keys of an address.
@@ -43,9 +47,8 @@ struct Attempts {
 #[derive(Debug, Default)]
 pub(super) struct Limits {
     pending: HashMap<IpAddr, usize>,
-    publishers: usize,
     wrong: HashMap<IpAddr, Attempts>,
-    pub(super) counts: RefusalCounts,
+    pub(super) counts: IngestCounts,
 }
 
 impl Limits {
@@ -76,21 +79,22 @@ impl Limits {
 
     /// Counts a publisher. Returns false, and counts nothing, if it is one too many.
     pub(super) fn add_publisher(&mut self) -> bool {
-        if self.publishers >= MAX_PUBLISHERS {
+        if self.counts.publishers >= MAX_PUBLISHERS {
             self.counts.over_limit += 1;
             return false;
         }
-        self.publishers += 1;
+        self.counts.publishers += 1;
         true
     }
 
     pub(super) fn remove_publisher(&mut self) {
-        self.publishers = self.publishers.saturating_sub(1);
+        self.counts.publishers = self.counts.publishers.saturating_sub(1);
     }
 
     /// Records a wrong key, and returns how long its refusal is delayed.
     pub(super) fn record_wrong_key(&mut self, from: IpAddr, now: Duration) -> Duration {
         self.counts.wrong_key += 1;
+        self.counts.last_wrong_key = Some(from);
         self.wrong.retain(|_, attempts| now.saturating_sub(attempts.last) < FORGET_AFTER);
         if self.wrong.len() >= MAX_ADDRESSES && !self.wrong.contains_key(&from) {
             let oldest = self.wrong.iter().min_by_key(|(_, attempts)| attempts.last).map(|(from, _)| *from);

@@ -21,7 +21,7 @@ use tokio_rustls::TlsAcceptor;
 use yonder_address::StreamKey;
 
 pub use key::new_key;
-pub use limits::RefusalCounts;
+pub use limits::IngestCounts;
 pub use publisher::{IngestProtocol, LinkStats, Publisher, PublisherEnd, PublisherInfo, PublisherMessage};
 pub use registry::{FeedAccess, IngestRegistry};
 

@@ -12,7 +12,7 @@ use tokio::sync::{mpsc, watch};
 use tokio::time::Instant;
 use yonder_address::{Passphrase, StreamKey};
 
-use super::limits::{Limits, RefusalCounts};
+use super::limits::{IngestCounts, Limits};
 use super::publisher::{Publisher, PublisherInfo, PublisherMessage, QUEUE};
 
 /// Silence of a publisher after which another one with the same key takes over.
@@ -106,9 +106,9 @@ impl IngestRegistry {
         }
     }
 
-    /// Returns the refused peers since the start.
+    /// Returns the publishers, and the refused peers since the start.
     #[must_use]
-    pub fn refusals(&self) -> RefusalCounts {
+    pub fn counts(&self) -> IngestCounts {
         self.state.lock().limits.counts
     }
 
@@ -283,7 +283,7 @@ mod tests {
         assert_eq!(registry.begin("Bandstand", info()).unwrap_err(), AccessError::Busy);
         drop(second);
         assert!(registry.begin("Bandstand", info()).is_ok());
-        assert_eq!(registry.refusals().busy, 3);
+        assert_eq!(registry.counts().busy, 3);
     }
 
     #[test]
@@ -316,6 +316,6 @@ mod tests {
         let from = info().from.ip();
         registry.admit(from).unwrap().conclude();
         drop(registry.admit(from).unwrap());
-        assert_eq!(registry.refusals().without_key, 1);
+        assert_eq!(registry.counts().without_key, 1);
     }
 }

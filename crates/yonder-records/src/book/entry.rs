@@ -3,10 +3,11 @@
 use secrecy::ExposeSecret as _;
 use yonder_address::{StreamKey, read_pasted};
 use yonder_api::{
-    AlertChange, Channel, ContactChange, DestinationChange, FeedChange, NewAlert, NewContact, NewDestination,
-    NewFeed, NewPlatform, NewRelay, NewUplink, Pattern, Rekey, RelayChange, Secret, UplinkChange,
+    AlertChange, Channel, ContactChange, DestinationChange, FeedChange, IngestRekey, NewAlert, NewContact,
+    NewDestination, NewFeed, NewPlatform, NewRelay, NewUplink, Pattern, Rekey, RelayChange, Secret,
+    UplinkChange,
 };
-use yonder_store::{DesiredState, SealedSecret};
+use yonder_store::{DesiredState, Feed as StoredFeed, SealedSecret};
 
 use crate::alerts::DEFAULT_REPEAT_S;
 use crate::destination_input::DEFAULT_RETURN_S;
@@ -55,10 +56,15 @@ impl Transaction<'_> {
     pub(super) fn put_feed(&self, new: NewFeed, is_there: bool) -> Result<NewSecrets, ServiceError> {
         let given = new.password.is_some();
         if !is_there {
+            let has_passphrase = new.passphrase.is_some();
+            let secrets = [("password", given), ("key", new.ingest), ("passphrase", has_passphrase)];
             self.add_feed(new)?;
-            return Ok(if given { vec!["password"] } else { Vec::new() });
+            return Ok(secrets.into_iter().filter(|(_, is_new)| *is_new).map(|(name, _)| name).collect());
         }
         let before = self.store.feed(&new.name)?;
+        if new.ingest {
+            return self.put_published_feed(new, &before);
+        }
         let stored = before.password;
         let is_new =
             new.password.as_ref().is_some_and(|given| !self.is_same_secret(stored.as_ref(), given.expose()));
@@ -72,12 +78,36 @@ impl Transaction<'_> {
             pin: or_none(new.pin),
             site: or_none(new.site),
             device: or_none(new.device),
+            ..FeedChange::default()
         };
         self.edit_feed(&new.name, change)?;
         let mut secrets = Vec::new();
         secrets.extend(is_new.then_some("password"));
         let has_new_address = self.store.feed(&new.name)?.address_secrets != before.address_secrets;
         secrets.extend(has_new_address.then_some("address"));
+        Ok(secrets)
+    }
+
+    /// Applies a feed that encoders publish to. A key or passphrase that is not in the book is kept.
+    fn put_published_feed(&self, new: NewFeed, before: &StoredFeed) -> Result<NewSecrets, ServiceError> {
+        let is_new = |given: &Option<Secret>, stored: &Option<SealedSecret>| {
+            given.as_ref().is_some_and(|given| !self.is_same_secret(stored.as_ref(), given.expose()))
+        };
+        let has_new_key = is_new(&new.key, &before.ingest.key);
+        let has_new_passphrase = is_new(&new.passphrase, &before.ingest.passphrase);
+        let change = FeedChange {
+            site: or_none(new.site),
+            passphrase: new.passphrase.filter(|_| has_new_passphrase),
+            key_length: new.key_length,
+            ..FeedChange::default()
+        };
+        self.edit_feed(&new.name, change)?;
+        if has_new_key {
+            self.rekey_feed(&new.name, &IngestRekey { key: new.key, grace_s: 0 })?;
+        }
+        let mut secrets = Vec::new();
+        secrets.extend(has_new_key.then_some("key"));
+        secrets.extend(has_new_passphrase.then_some("passphrase"));
         Ok(secrets)
     }
 

@@ -35,6 +35,8 @@ impl Records {
         for feed in self.store.feeds()? {
             let name = feed.settings.name;
             sealed.extend(feed.password.map(|_| (RecordKind::Feed, name.clone(), "password")));
+            sealed.extend(feed.ingest.key.map(|_| (RecordKind::Feed, name.clone(), "key")));
+            sealed.extend(feed.ingest.passphrase.map(|_| (RecordKind::Feed, name.clone(), "passphrase")));
             book.feeds.push(self.exported_feed(&name)?);
         }
         for destination in self.store.destinations()? {
@@ -94,6 +96,10 @@ impl Records {
         Ok(NewFeed {
             name: values.name,
             url: values.url.into(),
+            ingest: values.ingest_key_bits.is_some(),
+            key: None,
+            passphrase: None,
+            key_length: values.ingest_key_bits,
             sub_url: values.sub_url.map(Into::into),
             transport: Transport::from_name(&values.transport),
             user: values.user,

@@ -251,7 +251,9 @@ impl Notifications {
         };
         let backup_age_days =
             last_backup_ms.map(|at_ms| u32::try_from((now_ms - at_ms) / DAY_MS).unwrap_or_default());
-        let facts = ServiceFacts { disk_low, records_failing, restarted, undelivered, backup_age_days };
+        let wrong_keys = self.ingest.wrong_keys(now_ms);
+        let facts =
+            ServiceFacts { disk_low, records_failing, restarted, undelivered, wrong_keys, backup_age_days };
         let subject = "service".to_owned();
         Observation { names: vec![subject.clone()], subject, facts: Facts::Service(facts) }
     }

@@ -14,6 +14,7 @@ use yonder_engine::Engine;
 use yonder_store::RecordKind;
 
 use crate::history::History;
+use crate::ingest::Ingest;
 use crate::journal::Journal;
 use crate::planner::Planner;
 use crate::rename::Rename;
@@ -29,6 +30,7 @@ pub struct Notifications {
     journal: Arc<Journal>,
     history: Arc<History>,
     planner: Arc<Planner>,
+    ingest: Arc<Ingest>,
     book: Mutex<AlertEvaluator>,
     outbox: Mutex<Outbox>,
     /// Locked while alerts and their notifications change together, and while both are read to be stored.
@@ -52,6 +54,7 @@ impl Notifications {
         journal: Arc<Journal>,
         history: Arc<History>,
         planner: Arc<Planner>,
+        ingest: Arc<Ingest>,
     ) -> Self {
         Self {
             records,
@@ -59,6 +62,7 @@ impl Notifications {
             journal,
             history,
             planner,
+            ingest,
             book: Mutex::default(),
             outbox: Mutex::default(),
             evaluation: Mutex::default(),

@@ -143,8 +143,7 @@ impl Previews {
                 user: new.user,
                 password: new.password,
                 pin: new.pin,
-                site: None,
-                device: None,
+                ..NewFeed::default()
             }),
             (feed, _) => Err(ServiceError::Invalid {
                 field: "feed",

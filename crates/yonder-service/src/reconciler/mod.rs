@@ -9,6 +9,7 @@ use parking_lot::Mutex;
 use yonder_engine::Engine;
 use yonder_store::{DesiredState, Relay as StoredRelay, StoreError};
 
+use crate::ingest::Ingest;
 use crate::journal::Journal;
 use yonder_records::ServiceError;
 use yonder_records::{EngineAction, Records, is_on_air};
@@ -19,13 +20,19 @@ pub struct Reconciler {
     records: Arc<Records>,
     engine: Engine,
     journal: Arc<Journal>,
+    ingest: Arc<Ingest>,
     /// Relays whose windows are being opened or closed.
     switching: Mutex<HashSet<String>>,
 }
 
 impl Reconciler {
-    pub(crate) fn new(records: Arc<Records>, engine: Engine, journal: Arc<Journal>) -> Self {
-        Self { records, engine, journal, switching: Mutex::default() }
+    pub(crate) fn new(
+        records: Arc<Records>,
+        engine: Engine,
+        journal: Arc<Journal>,
+        ingest: Arc<Ingest>,
+    ) -> Self {
+        Self { records, engine, journal, ingest, switching: Mutex::default() }
     }
 
     /// Starts all relays with a desired state of running. Failures are logged and do not affect the others.
@@ -40,7 +47,7 @@ impl Reconciler {
     /// Applies the stored settings to a running feed.
     fn update_feed(&self, name: &str) -> Result<(), ServiceError> {
         self.engine.update_feed(self.records.feed_spec(&self.records.store.feed(name)?)?);
-        Ok(())
+        self.ingest.apply(name)
     }
 
     /// Ends the broadcasts of a relay at once, before anything that may block on the disk.
@@ -82,6 +89,10 @@ impl Reconciler {
     fn apply_one(&self, action: &EngineAction) -> Result<(), ServiceError> {
         match action {
             EngineAction::UpdateFeed(name) => self.update_feed(name),
+            EngineAction::EndFeed(name) => {
+                self.ingest.end(name);
+                Ok(())
+            }
             EngineAction::Withdraw(name) => {
                 self.engine.withdraw(name);
                 Ok(())

@@ -25,6 +25,7 @@ impl Service {
             relays: self.records.relays(),
             running,
             feeds,
+            ingest: self.ingest.registry().counts(),
             alerts: self.notifications.alert_stats(),
             unwritten: self.history.unwritten().map(|notes| notes + self.journal.waiting()),
             disk: self.notifications.disk_stats(),
@@ -68,12 +69,14 @@ impl Service {
         if lost.is_empty() {
             return pass("secrets", "All secrets can be decrypted with the master key.".to_owned());
         }
-        let named: Vec<String> =
-            lost.iter().map(|lost| format!("the {} of {} {}", lost.secret, lost.kind, lost.name)).collect();
+        let named: Vec<String> = lost
+            .iter()
+            .map(|lost| format!("the {} of {} {}", lost.secret.replace('_', " "), lost.kind, lost.name))
+            .collect();
         fail(
             "secrets",
             format!("Not every secret can be opened: {}.", named.join(", ")),
-            "Set them again: `yonder feed edit --password-file`, `yonder destination rekey`, `yonder contact edit`.",
+            "Set them again: `yonder feed edit --password-file`, `yonder feed rekey`, `yonder destination rekey`, `yonder contact edit`.",
         )
     }
 

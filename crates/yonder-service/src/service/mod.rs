@@ -17,6 +17,7 @@ use crate::auth::Auth;
 use crate::backups::{BackupPlan, Backups};
 use crate::events::Events;
 use crate::history::History;
+use crate::ingest::Ingest;
 use crate::journal::Journal;
 use crate::loops::{Loops, Supervisor};
 use crate::notifications::Notifications;
@@ -38,6 +39,7 @@ pub struct Service {
     history: Arc<History>,
     planner: Arc<Planner>,
     previews: Arc<Previews>,
+    ingest: Arc<Ingest>,
     notifications: Arc<Notifications>,
     reconciler: Arc<Reconciler>,
     auth: Arc<Auth>,
@@ -59,17 +61,22 @@ impl Service {
             History::new(Arc::clone(&records), engine.clone(), Arc::clone(&events), Arc::clone(&journal));
         let history = Arc::new(history);
         let planner = Arc::new(Planner::new(Arc::clone(&records), engine.clone()));
+        let ingest = Arc::new(Ingest::new(Arc::clone(&records), engine.clone(), Arc::clone(&journal)));
         let notifications = Notifications::new(
             Arc::clone(&records),
             engine.clone(),
             Arc::clone(&journal),
             Arc::clone(&history),
             Arc::clone(&planner),
+            Arc::clone(&ingest),
         );
+        let reconciler =
+            Reconciler::new(Arc::clone(&records), engine.clone(), Arc::clone(&journal), Arc::clone(&ingest));
         Ok(Self {
             previews: Arc::new(Previews::new(Arc::clone(&records), engine.clone(), Arc::clone(&events))),
             notifications: Arc::new(notifications),
-            reconciler: Arc::new(Reconciler::new(Arc::clone(&records), engine.clone(), Arc::clone(&journal))),
+            reconciler: Arc::new(reconciler),
+            ingest,
             auth: Arc::new(Auth::new(Arc::clone(&records), Arc::clone(&journal), local_token)?),
             backups: Arc::new(Backups::new(Arc::clone(&records), Arc::clone(&journal), None)),
             jobs: Jobs::default(),
@@ -103,6 +110,7 @@ impl Service {
         if let Err(error) = self.notifications.resume() {
             tracing::error!(%error, "alerts cannot be resumed");
         }
+        self.ingest.resume();
         self.reconciler.resume();
     }
 
@@ -121,6 +129,7 @@ impl Service {
         loops.start("alert-store", &self.notifications, |alerts| Box::pin(alerts.run_store()));
         loops.start("disk-checks", &self.notifications, |alerts| Box::pin(alerts.run_disk_checks()));
         loops.start("delivery", &self.notifications, |alerts| Box::pin(alerts.run_delivery()));
+        loops.start("ingest", &self.ingest, |ingest| Box::pin(ingest.run()));
         loops.start("backups", &self.backups, |backups| Box::pin(backups.run()));
         loops.start("events", &self.events, |events| Box::pin(events.run()));
         loops
@@ -209,6 +218,12 @@ impl Service {
     #[must_use]
     pub fn previews(&self) -> &Arc<Previews> {
         &self.previews
+    }
+
+    /// Returns the feeds that encoders publish to.
+    #[must_use]
+    pub fn ingest(&self) -> &Arc<Ingest> {
+        &self.ingest
     }
 
     /// Returns alerts and their delivery.

@@ -18,7 +18,7 @@ pub(crate) enum AlertCommand {
         name: String,
         /// Condition: "down 60s", "blocked", "rate-below 500kbit/s 30s", "rate-above 8Mbit/s 30s",
         /// "key-expires 7d", "allowance 80%", "flapping 5 in 10m", "disk-low", "records-failing", "restarted",
-        /// "undelivered" or "backup-old 7d".
+        /// "undelivered", "wrong-keys" or "backup-old 7d".
         #[arg(long, value_name = "WHAT")]
         when: String,
         /// Name of the only relay, feed, destination or uplink that it covers.

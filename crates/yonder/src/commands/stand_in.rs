@@ -1,4 +1,4 @@
-//! `yonder stand-in …`: a single camera or platform for rehearsals, which can be switched off and on.
+//! `yonder stand-in …`: a single camera, platform or encoder for rehearsals, which can be switched off and on.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -9,11 +9,11 @@ use anyhow::Context as _;
 use clap::Subcommand;
 use secrecy::SecretString;
 use tokio::sync::mpsc;
-use yonder_address::Passphrase;
+use yonder_address::{KeyLength, Passphrase, StreamKey, read_server};
 use yonder_sim::{
     CAMERA_COMMANDS, Camera, CameraConfig, CameraStream, Certificate, Device, DeviceConfig, DeviceProfile,
-    EncoderQuirk, LoopMedia, PLATFORM_COMMANDS, Platform, PlatformConfig, SrtConfig, TestAuthority,
-    railway_feeds, tunnel_media,
+    ENCODER_COMMANDS, Encoder, EncoderConfig, EncoderQuirk, EncoderState, LoopMedia, PLATFORM_COMMANDS,
+    Platform, PlatformConfig, SrtConfig, SrtEncryption, TestAuthority, railway_feeds, tunnel_media,
 };
 
 use crate::failure::Failure;
@@ -69,6 +69,22 @@ pub(crate) enum StandInCommand {
         #[arg(long, value_name = "FILE", requires = "srt_port")]
         passphrase_file: Option<PathBuf>,
     },
+    /// Run an encoder that publishes a demo scene to a server, until interrupted. Standard input accepts commands that inject
+    /// faults: type `help`.
+    Encoder {
+        /// Server address: rtmp://, rtmps:// (any certificate is accepted) or srt://.
+        #[arg(long, value_name = "URL")]
+        server: String,
+        /// File with the stream key.
+        #[arg(long, value_name = "FILE")]
+        key_file: PathBuf,
+        /// File with the passphrase for SRT.
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+        /// Length of the SRT encryption key, in bits.
+        #[arg(long, default_value_t = 128, value_name = "BITS", requires = "passphrase_file")]
+        key_length: u16,
+    },
 }
 
 pub(crate) fn run(command: &StandInCommand) -> Result<(), Failure> {
@@ -98,8 +114,77 @@ pub(crate) fn run(command: &StandInCommand) -> Result<(), Failure> {
                 })
                 .await
             }
+            StandInCommand::Encoder { server, key_file, passphrase_file, key_length } => {
+                let key = Source::File(key_file).read_password()?.into_inner();
+                run_encoder(server, key, passphrase_file.as_ref(), *key_length).await
+            }
         }
     })
+}
+
+async fn run_encoder(
+    server: &str,
+    key: SecretString,
+    passphrase_file: Option<&PathBuf>,
+    key_length: u16,
+) -> Result<(), Failure> {
+    let (server, _) = read_server(server).map_err(|error| Failure::Usage(format!("--server: {error}")))?;
+    let key_length = KeyLength::from_bits(key_length)
+        .ok_or_else(|| Failure::Usage("--key-length is 128, 192 or 256".to_owned()))?;
+    let encryption = match Source::of(passphrase_file, false)
+        .map(|source| source.read_password())
+        .transpose()?
+    {
+        Some(text) => {
+            let refused = |error| Failure::Usage(format!("--passphrase-file: {error}"));
+            Some(SrtEncryption { passphrase: Passphrase::parse(text.expose()).map_err(refused)?, key_length })
+        }
+        None => None,
+    };
+    let scene = |name: &str| {
+        let feed = railway_feeds().into_iter().find(|feed| feed.name == name);
+        feed.map(|feed| Arc::new(feed.main())).context("the scene is missing")
+    };
+    let (media, other) = (scene("Bandstand")?, scene("Viaduct")?);
+    let encoder =
+        Encoder::start(EncoderConfig { server, key: StreamKey::from_stored(key), encryption, media });
+    print("Stand-in encoder.\nType `help` for the commands that inject faults; Ctrl-C ends the broadcast.\n");
+    let mut lines = spoken_lines();
+    let mut stop = pin!(StopSignal::listen().heard());
+    let mut shown = EncoderState::Idle;
+    loop {
+        tokio::select! {
+            () = &mut stop => {
+                encoder.change(|faults| faults.off = true);
+                // Time for the end in order.
+                tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+                return Ok(());
+            }
+            () = tokio::time::sleep(std::time::Duration::from_millis(200)) => {
+                let state = encoder.state();
+                if state != shown {
+                    print(&match &state {
+                        EncoderState::Idle => "Off.\n".to_owned(),
+                        EncoderState::Live => "Live.\n".to_owned(),
+                        EncoderState::Failed(reason) => format!("Failed: {reason}\n"),
+                    });
+                    shown = state;
+                }
+            }
+            Some(line) = lines.recv() => match line.trim() {
+                "" => {}
+                "help" => {
+                    let rows = ENCODER_COMMANDS.iter();
+                    let rows: Vec<String> = rows.map(|(words, meaning)| format!("  {words:<18} {meaning}\n")).collect();
+                    print(&rows.concat());
+                }
+                line => {
+                    let done = encoder.apply_command(line, &other);
+                    print(&done.map_or_else(|error| format!("{error}\n"), |()| "Done.\n".to_owned()));
+                }
+            },
+        }
+    }
 }
 
 fn account_of(

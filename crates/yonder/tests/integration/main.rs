@@ -10,6 +10,7 @@ mod clock;
 mod commands;
 mod front_door;
 mod hold;
+mod ingest;
 mod jobs;
 mod keep_running;
 mod maintenance;

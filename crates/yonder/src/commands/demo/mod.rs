@@ -15,6 +15,7 @@ use parking_lot::Mutex;
 
 use crate::arguments::DemoArguments;
 use crate::failure::Failure;
+use crate::listeners::ListenerSettings;
 use crate::logging::Log;
 use crate::output::{has_color, print, print_json, wants_json};
 use crate::serve::Instance;
@@ -57,9 +58,14 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
             insecure: arguments.insecure,
             ..ServerConfig::plain(arguments.listen.unwrap_or_else(free_address))
         },
+        ListenerSettings {
+            rtmp: Some(SocketAddr::from((Ipv4Addr::LOCALHOST, 0))),
+            srt: Some(SocketAddr::from((Ipv4Addr::LOCALHOST, 0))),
+            ..ListenerSettings::default()
+        },
         Some(BackupPlan { folder: home.join("backups"), every: BACKUP_EVERY, keep: 2 }),
     )?;
-    let railway = instance.runtime.block_on(async {
+    let mut railway = instance.runtime.block_on(async {
         let mut railway = Railway::start()?;
         railway.announce().await;
         Ok::<_, anyhow::Error>(railway)
@@ -68,6 +74,10 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     write_private(&cameras_file, railway.camera_account().1)
         .with_context(|| format!("{} cannot be written", cameras_file.display()))?;
     railway.register(&instance.service, arguments.light).context("the railway cannot be set up")?;
+    {
+        let _inside = instance.runtime.enter();
+        railway.start_encoder(&instance.service).context("the encoder cannot be started")?;
+    }
     let password = railway::random_text(20);
     instance
         .service

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use anyhow::Context as _;
 use secrecy::SecretString;
-use yonder_address::Passphrase;
+use yonder_address::{Passphrase, StreamKey, read_server};
 use yonder_api::{
     DestinationChange, FeedChange, NewDestination, NewFeed, NewRelay, NewUplink, Rekey, RelayChange,
     Transport,
@@ -14,8 +14,8 @@ use yonder_core::grade::ChannelReport;
 use yonder_core::rendition::Adapt;
 use yonder_service::{Service, ServiceError, Transaction};
 use yonder_sim::{
-    Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
-    PlatformConfig, PlatformFaults, SrtConfig, TestAuthority, railway_feeds,
+    Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Encoder, EncoderConfig, Limits,
+    Platform, PlatformConfig, PlatformFaults, SrtConfig, TestAuthority, railway_feeds,
 };
 
 /// User name of all cameras.
@@ -68,6 +68,8 @@ const UPLINKS: [DemoUplink; 3] = [
 ];
 /// Read rate of the slow platform, in bytes per second: half the bit rate of the Summit.
 const SLOW_BYTES: u32 = 110_000;
+/// Feed that an encoder publishes.
+const OF_ENCODER: &str = "Bandstand";
 /// Feed that uses the uplink of its site.
 const AT_SUMMIT: &str = "Summit Station";
 
@@ -106,6 +108,8 @@ pub(super) struct Railway {
     keys: Vec<(String, String)>,
     /// ONVIF devices of the cameras, for `yonder feed find`.
     devices: Vec<(&'static str, Device)>,
+    /// Encoder of the Bandstand.
+    encoder: Option<Encoder>,
 }
 
 impl Railway {
@@ -114,6 +118,7 @@ impl Railway {
         let password = random_text(16);
         let cameras = railway_feeds()
             .into_iter()
+            .filter(|feed| feed.name != OF_ENCODER)
             .map(|feed| {
                 let mut streams = vec![CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) }];
                 let sub = feed.sub();
@@ -132,7 +137,7 @@ impl Railway {
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_text(20))).collect();
         let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
-        Ok(Self { cameras, password, platforms, keys, devices: Vec::new() })
+        Ok(Self { cameras, password, platforms, keys, devices: Vec::new(), encoder: None })
     }
 
     /// Makes the cameras discoverable. If another process uses the port of probes, they only answer directly.
@@ -175,6 +180,9 @@ impl Railway {
         for stand_in in &self.cameras {
             self.register_feed(records, stand_in)?;
         }
+        if records.feed(OF_ENCODER).is_err() {
+            records.add_feed(NewFeed { name: OF_ENCODER.to_owned(), ingest: true, ..NewFeed::default() })?;
+        }
         for (name, key) in &self.keys {
             self.register_destination(records, name, key)?;
         }
@@ -215,6 +223,20 @@ impl Railway {
         Ok(())
     }
 
+    /// Starts the encoder of the Bandstand, which publishes to the service. Must be called within a tokio runtime.
+    pub(super) fn start_encoder(&mut self, service: &Service) -> anyhow::Result<()> {
+        let access = service.ingest().reveal(OF_ENCODER)?;
+        let access = access.rtmp.context("the service does not listen for RTMP")?;
+        let scene = railway_feeds().into_iter().find(|feed| feed.name == OF_ENCODER);
+        self.encoder = Some(Encoder::start(EncoderConfig {
+            server: read_server(&access.server)?.0,
+            key: StreamKey::from_stored(access.key.into_inner()),
+            encryption: None,
+            media: Arc::new(scene.context("the scene is missing")?.main()),
+        }));
+        Ok(())
+    }
+
     fn register_feed(&self, records: &Transaction<'_>, stand_in: &StandIn) -> Result<(), ServiceError> {
         let url = stand_in.camera.url(stand_in.path);
         let sub_url = stand_in.sub_path.map(|path| stand_in.camera.url(path));
@@ -242,9 +264,9 @@ impl Railway {
             transport: Transport::Auto,
             user,
             password,
-            pin: None,
             site,
             device,
+            ..NewFeed::default()
         };
         records.add_feed(new).map(|_| ())
     }

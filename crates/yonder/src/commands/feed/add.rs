@@ -6,6 +6,7 @@ use clap::Args;
 use yonder_address::mask;
 use yonder_api::{Feed, NewFeed, PatternFeeds, Secret};
 
+use super::ingest::IngestArguments;
 use super::{AccountArguments, TransportChoice, show};
 use crate::client::Client;
 use crate::failure::Failure;
@@ -18,7 +19,7 @@ pub(crate) struct AddArguments {
     name: String,
     /// RTSP address of the main stream. A password in it is visible in the process list and in the history of the
     /// shell: use --url-stdin, or --user and --password-file.
-    #[arg(long, value_name = "RTSP_URL", required_unless_present_any = ["pattern", "url_stdin"], conflicts_with = "pattern")]
+    #[arg(long, value_name = "RTSP_URL", required_unless_present_any = ["pattern", "url_stdin", "ingest"], conflicts_with = "pattern")]
     url: Option<String>,
     /// Read the address of the main stream from standard input; on a terminal it is not shown.
     #[arg(long = "url-stdin", conflicts_with_all = ["url", "pattern"])]
@@ -35,6 +36,11 @@ pub(crate) struct AddArguments {
     /// Channels of a recorder, one feed each, such as `1-4,7`.
     #[arg(long, value_name = "LIST", requires = "pattern")]
     channels: Option<String>,
+    /// Encoders publish to the feed, with a stream key. A strong one is generated unless one is given; see `yonder feed reveal`.
+    #[arg(long, conflicts_with_all = ["url", "url_stdin", "sub_url", "pattern", "user", "password_file", "password_stdin", "pin", "device"])]
+    ingest: bool,
+    #[command(flatten)]
+    access: IngestArguments,
     /// Transport of RTP packets.
     #[arg(long, value_enum, default_value = "auto")]
     transport: TransportChoice,
@@ -83,6 +89,8 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
         pattern,
         set,
         channels,
+        ingest,
+        access,
         transport,
         account,
         pin,
@@ -104,6 +112,10 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
         name,
         url: read_url(url, url_stdin)?.unwrap_or_else(|| String::new().into()),
         sub_url: sub_url.map(|url| warned("--sub-url", url)),
+        ingest,
+        key: access.key.read()?,
+        passphrase: access.passphrase()?,
+        key_length: access.key_length,
         transport: transport.into(),
         user: account.user,
         password,

@@ -118,9 +118,8 @@ fn feed_of(
         transport: Transport::Auto,
         user,
         password,
-        pin: None,
-        site: None,
         device: Some(camera.service.clone()).filter(|service| !service.is_empty()),
+        ..NewFeed::default()
     })
 }
 

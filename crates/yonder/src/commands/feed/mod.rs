@@ -2,6 +2,7 @@
 
 mod add;
 mod find;
+mod ingest;
 mod still;
 mod survey;
 mod tune;
@@ -95,6 +96,12 @@ pub(crate) enum FeedCommand {
         /// ONVIF device service of the camera; an empty text for port 80 of the feed's host.
         #[arg(long, value_name = "HOST")]
         device: Option<String>,
+        /// File with a new passphrase for SRT encoders; an empty file removes it.
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+        /// Length of the SRT encryption key in the address for encoders: 128, 192 or 256 bits.
+        #[arg(long, value_name = "BITS")]
+        key_length: Option<u16>,
     },
     /// Discover cameras in the local networks, or at given hosts.
     Find(Box<find::FindArguments>),
@@ -104,6 +111,13 @@ pub(crate) enum FeedCommand {
     Tune(Box<tune::TuneArguments>),
     /// Write a still picture of a feed.
     Still(still::StillArguments),
+    /// Replace the stream key of a feed that encoders publish to. One that publishes stays connected.
+    Rekey(ingest::RekeyArguments),
+    /// Print addresses, stream key and passphrase for an encoder. This is audited.
+    Reveal {
+        /// Name of the feed.
+        name: String,
+    },
     /// Remove an unused feed.
     Remove {
         /// Name of the feed.
@@ -127,6 +141,8 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
             pin,
             site,
             device,
+            passphrase_file,
+            key_length,
         } => {
             let change = FeedChange {
                 name: rename,
@@ -138,6 +154,8 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
                 pin,
                 site,
                 device,
+                passphrase: passphrase_file.as_ref().map(|file| ingest::read_passphrase(file)).transpose()?,
+                key_length,
             };
             show(&client.patch(&["feeds", &name], &change)?)
         }
@@ -145,6 +163,8 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
         FeedCommand::Survey(arguments) => survey::run(*arguments, client),
         FeedCommand::Tune(arguments) => tune::run(*arguments, client),
         FeedCommand::Still(arguments) => still::run(&arguments, client),
+        FeedCommand::Rekey(arguments) => ingest::rekey(&arguments, client),
+        FeedCommand::Reveal { name } => ingest::reveal(&name, client),
         FeedCommand::Remove { name } => {
             client.delete(&["feeds", &name])?;
             print(&format!("Feed {name} removed.\n"));
@@ -165,7 +185,7 @@ fn list(feeds: &[Feed]) -> Result<(), Failure> {
         .iter()
         .map(|feed| {
             let user = feed.user.clone().unwrap_or_else(|| "-".to_owned());
-            vec![feed.name.clone(), feed.state.to_string(), user, feed.url.clone()]
+            vec![feed.name.clone(), feed.state.to_string(), user, ingest::address(feed)]
         })
         .collect();
     print(&table(&["FEED", "STATE", "USER", "ADDRESS"], &rows));
@@ -176,11 +196,15 @@ fn show(feed: &Feed) -> Result<(), Failure> {
     if wants_json() {
         return print_json(feed);
     }
-    let mut text = format!("{}\n  address    {}\n", feed.name, feed.url);
+    let mut text = format!("{}\n  address    {}\n", feed.name, ingest::address(feed));
     if let Some(sub_url) = &feed.sub_url {
         text += &format!("  sub        {sub_url}\n");
     }
-    text += &format!("  transport  {}\n", feed.transport.as_str());
+    if feed.ingest.is_some() {
+        text += &ingest::describe(feed);
+    } else {
+        text += &format!("  transport  {}\n", feed.transport.as_str());
+    }
     if let Some(user) = &feed.user {
         text += &format!("  user       {user}, password stored encrypted\n");
     }
