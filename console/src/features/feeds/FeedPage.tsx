@@ -18,14 +18,24 @@ import { CauseNote, relaysQuery } from "../lines";
 import { PreviewDialog } from "../preview";
 import { May, useMay } from "../session";
 import { TuneDialog } from "../tuning";
+import { EncoderCard } from "./components/EncoderCard";
 import { FeedForm } from "./components/FeedForm";
+import { IngestForm } from "./components/IngestForm";
 import { SurveyPanel } from "./components/SurveyPanel";
 import { feedsQuery, useRemoveFeed } from "./queries";
 
-/** One camera: its address, its relays, and what a survey measures. */
+const REFETCH_MS = 3_000;
+
+/** One camera or encoder: its address or access, its relays, and what a survey measures. */
 export function FeedPage(): ReactNode {
   const { name = "" } = useParams();
-  const feeds = useQuery(feedsQuery());
+  const isPublished = (feeds: Feed[] | undefined) =>
+    feeds?.some((feed) => feed.name === name && feed.ingest != null) === true;
+  const feeds = useQuery({
+    ...feedsQuery(),
+    // Shows an encoder soon after it has connected.
+    refetchInterval: (query) => (isPublished(query.state.data) ? REFETCH_MS : false),
+  });
   return (
     <QueryBoundary query={feeds} height={400}>
       {(data) => {
@@ -50,14 +60,21 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
   const measures = useMay("operator");
   const using = (relays.data ?? []).filter((relay) => relay.feed.name === feed.name);
   const state = using[0]?.feed;
+  const isPublished = feed.ingest != null;
+  const Edit = isPublished ? IngestForm : FeedForm;
   const actions = (
     <>
       <PreviewDialog feed={feed.name} trigger={<Button>Watch</Button>} />
       <May role="admin">
-        <TuneDialog feed={feed.name} trigger={<Button>Camera settings</Button>} />
-        <Dialog trigger={<Button>Change</Button>} title={`Change ${feed.name}`} wide lead={changeText(using.length)}>
+        {!isPublished && <TuneDialog feed={feed.name} trigger={<Button>Camera settings</Button>} />}
+        <Dialog
+          trigger={<Button>Change</Button>}
+          title={`Change ${feed.name}`}
+          wide
+          lead={changeText(using.length, isPublished)}
+        >
           {(close) => (
-            <FeedForm
+            <Edit
               feed={feed}
               onDone={(done) => {
                 close();
@@ -70,7 +87,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
             title={`Remove ${feed.name}?`}
-            confirm="Remove feed and password"
+            confirm={isPublished ? "Remove feed and key" : "Remove feed and password"}
             onConfirm={() => remove.mutate(feed.name, { onSuccess: () => void navigate("/feeds") })}
           >
             No relay uses it. Logbook entries are retained.
@@ -85,13 +102,17 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
         name={feed.name}
         title={feed.name}
         crumbs={<Link to="/feeds">Feeds</Link>}
-        lead={<State word={state?.state ?? "off"} />}
+        lead={<State word={state?.state ?? feed.state} />}
         actions={actions}
       />
       {remove.error !== null && <ErrorMessage error={remove.error} />}
       <div className="grid items-start gap-4 lg:grid-cols-[360px_minmax(0,1fr)]">
-        <Card title="Address" label="Address">
-          <Address feed={feed} />
+        <Card title={isPublished ? "Encoder" : "Address"} label={isPublished ? "Encoder" : "Address"}>
+          {isPublished ? (
+            <EncoderCard feed={feed} publisher={state?.publisher ?? feed.publisher ?? null} />
+          ) : (
+            <Address feed={feed} />
+          )}
           {state?.cause != null && (
             <div className="mt-3">
               <CauseNote note={{ cause: state.cause, about: [feed.name] }} />
@@ -118,7 +139,9 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
             />
           ) : (
             <p className="text-[13px] text-quiet">
-              Operators can run a survey, which pulls the camera for ten seconds per stream.
+              {isPublished
+                ? "Operators can run a survey, which measures the encoder's stream for ten seconds."
+                : "Operators can run a survey, which pulls the camera for ten seconds per stream."}
             </p>
           )}
         </Card>
@@ -127,7 +150,10 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
   );
 }
 
-function changeText(relays: number): string {
+function changeText(relays: number, isPublished: boolean): string {
+  if (isPublished) {
+    return "An encoder that publishes stays connected. Its next connection needs the changed passphrase.";
+  }
   return relays === 0
     ? "No broadcast is affected."
     : "A changed address, account or transport reconnects to the camera. Meanwhile the broadcasts show their holding pictures.";

@@ -17,19 +17,27 @@ import { Still, factsOf, relaysQuery } from "../lines";
 import { May } from "../session";
 import { FeedForm } from "./components/FeedForm";
 import { FeedNav } from "./components/FeedNav";
+import { IngestForm } from "./components/IngestForm";
 import { feedsQuery } from "./queries";
 
-/** Cameras and encoders: what is pulled. */
+const ENCODER_LEAD =
+  "For field encoders, action cameras and phones that push. The feed gets a stream key, which its page shows for typing.";
+
+/** Cameras that are pulled, and encoders that publish. */
 export function FeedsPage(): ReactNode {
   const feeds = useQuery(feedsQuery());
   const relays = useQuery(relaysQuery());
   const navigate = useNavigate();
   const [search, setSearch] = useState("");
   const states = new Map((relays.data ?? []).map((relay) => [relay.feed.name, relay.feed]));
+  const open = (feed: Feed) => void navigate(`/feeds/${encodeURIComponent(feed.name)}`);
   const add = (
     <May role="admin">
       <Dialog trigger={<Button kind="strong">Add a camera</Button>} title="Add a camera" wide>
-        {() => <FeedForm onDone={(feed) => void navigate(`/feeds/${encodeURIComponent(feed.name)}`)} />}
+        {() => <FeedForm onDone={open} />}
+      </Dialog>
+      <Dialog trigger={<Button>Add an encoder</Button>} title="Add an encoder" wide lead={ENCODER_LEAD}>
+        {() => <IngestForm onDone={open} />}
       </Dialog>
     </May>
   );
@@ -70,6 +78,14 @@ export function FeedsPage(): ReactNode {
   );
 }
 
+function publishedText({ publisher }: Feed): string {
+  return publisher == null
+    ? "published by an encoder"
+    : [publisher.protocol.toUpperCase(), publisher.address, publisher.software]
+        .filter((text) => text != null)
+        .join(" · ");
+}
+
 function FeedTile({ feed, state }: { feed: Feed; state: FeedState | undefined }): ReactNode {
   return (
     <li className="grid min-w-0 grid-cols-[124px_minmax(0,1fr)] gap-3.5 rounded-[10px] border border-hair bg-card p-3">
@@ -87,9 +103,9 @@ function FeedTile({ feed, state }: { feed: Feed; state: FeedState | undefined })
         <p className="truncate text-[12.5px] text-quiet">
           {[feed.site, feed.sub_url == null ? null : "main and sub"].filter((each) => each != null).join(" · ")}
         </p>
-        <p className="truncate text-[12.5px] text-quiet">{feed.url}</p>
+        <p className="truncate text-[12.5px] text-quiet">{feed.ingest == null ? feed.url : publishedText(feed)}</p>
         <p className="flex flex-wrap items-center gap-x-2 text-[12.5px]">
-          <State word={state?.state ?? "off"} size={18} />
+          <State word={state?.state ?? feed.state} size={18} />
           {state?.video != null && isFlowing(state.state) && (
             <span className="text-quiet">
               {factsOf(state)} · {rate(state.video.kbps)}

@@ -2,7 +2,17 @@ import { queryOptions, useMutation, useQueryClient, type UseMutationResult } fro
 
 import { call, isStale } from "../../api/client";
 import { type JobMutation, useJob } from "../../api/useJob";
-import type { Feed, FeedChange, FoundCamera, NewFeed, NewPattern, Pattern, Schemas, Survey } from "../../api/types";
+import type {
+  Feed,
+  FeedChange,
+  FoundCamera,
+  NewFeed,
+  NewPattern,
+  Pattern,
+  RevealedIngest,
+  Schemas,
+  Survey,
+} from "../../api/types";
 
 export const feedsKey = ["feeds"] as const;
 export const patternsKey = ["patterns"] as const;
@@ -38,6 +48,19 @@ export function useAddFeed(): UseMutationResult<Feed, Error, NewFeed> {
 /** Changes a feed as it was at the given revision. */
 export function useEditFeed(name: string, revision?: number): UseMutationResult<Feed, Error, FeedChange> {
   return useChange((change) => call<Feed>("PATCH", ["feeds", name], change, revision));
+}
+
+/** Replaces the stream key of encoders. */
+export function useRekeyFeed(name: string): UseMutationResult<Feed, Error, Schemas["IngestRekey"]> {
+  return useChange((rekey) => call<Feed>("POST", ["feeds", name, "rekey"], rekey));
+}
+
+/** Reveals server, stream key and passphrase for an encoder. */
+export function useRevealIngest(name: string): UseMutationResult<RevealedIngest, Error, void> {
+  return useMutation({
+    mutationFn: () => call<RevealedIngest>("POST", ["feeds", name, "reveal"]),
+    gcTime: 0,
+  });
 }
 
 export function useRemoveFeed(): UseMutationResult<void, Error, string> {

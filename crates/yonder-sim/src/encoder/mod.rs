@@ -69,7 +69,7 @@ pub struct EncoderFaults {
 /// Commands that inject faults, with their meaning.
 pub const ENCODER_COMMANDS: &[(&str, &str)] = &[
     ("off | on", "end the broadcast in order | publish again"),
-    ("freeze | thaw", "send nothing over the open connection | go on"),
+    ("freeze | thaw", "send nothing over the open connection | continue"),
     ("reset", "drop the connection, and connect again"),
     ("jump MS", "move all timestamps by so many milliseconds"),
     ("scene other|own", "another scene, with another size, over the same connection"),

@@ -27,7 +27,7 @@ pub(crate) struct KeyArguments {
 }
 
 impl KeyArguments {
-    pub(crate) fn read(&self) -> Result<Option<Secret>, Failure> {
+    fn read(&self) -> Result<Option<Secret>, Failure> {
         Source::of(self.key_file.as_ref(), self.key_stdin).map(|source| source.read("stream key")).transpose()
     }
 }

@@ -155,7 +155,7 @@ async fn all_pages_render_without_faults() {
             browser.check_accessibility(&page).await;
             browser.check_width(&page).await;
             match (name, theme, width) {
-                ("lines", _, 1280) => browser.picture(&format!("lines-{theme}")).await,
+                ("lines", "paper", 1280) => browser.picture("lines-paper").await,
                 (name, "paper", 1280) if KEPT.contains(&name) => browser.picture(name).await,
                 _ => {}
             }
@@ -204,6 +204,25 @@ async fn a_survey_lays_main_and_sub_side_by_side() {
     // It is there again after a reload.
     browser.client.refresh().await.unwrap();
     browser.see("//section[@aria-label='sub stream'][contains(., '640×360')]").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn encoder_is_connected_from_the_page_of_its_feed() {
+    let browser = Browser::start(1280, 800).await;
+    let demo = Demo::start(&["--light"]).await;
+    demo.sign_in(&browser).await;
+    browser.client.goto(&format!("{}/feeds/Bandstand", demo.url)).await.unwrap();
+    browser.see("//section[@aria-label='Encoder'][contains(., 'RTMP')][contains(., '127.0.0.1:')]").await;
+    browser.press("Connect an encoder").await;
+    browser.press("Reveal server and key").await;
+    browser.see("//output[@aria-label='Server'][contains(., 'rtmp://127.0.0.1:')]").await;
+    browser.see("//*[local-name()='title'][contains(., 'QR code')]").await;
+    browser.check_accessibility("encoder access").await;
+    browser.picture("encoder").await;
+    browser.resize(390, 844).await;
+    browser.check_width("encoder access on a phone").await;
+    browser.check_accessibility("encoder access on a phone").await;
     browser.close().await;
 }
 

@@ -9,11 +9,28 @@ use yonder_api::{Feed, IngestRekey, RevealedIngest, RtmpAccess, Secret, SrtAcces
 
 use super::show;
 use crate::client::Client;
-use crate::commands::destination::KeyArguments;
 use crate::duration::parse_duration;
 use crate::failure::Failure;
 use crate::output::{print, print_json, wants_json};
 use crate::secrets::Source;
+
+/// Source of a stream key of encoders, which is never an argument.
+#[derive(Debug, Args)]
+#[group(multiple = false)]
+pub(super) struct KeyArguments {
+    /// File with the stream key; without it a strong one is generated.
+    #[arg(long, value_name = "FILE")]
+    key_file: Option<PathBuf>,
+    /// Read the stream key from standard input; on a terminal it is not shown.
+    #[arg(long)]
+    key_stdin: bool,
+}
+
+impl KeyArguments {
+    pub(super) fn read(&self) -> Result<Option<Secret>, Failure> {
+        Source::of(self.key_file.as_ref(), self.key_stdin).map(|source| source.read("stream key")).transpose()
+    }
+}
 
 /// Access of encoders to a new feed.
 #[derive(Debug, Args)]
