@@ -57,4 +57,4 @@ pub use supervision::{
     HoldMachine, Phase, PushMachine, PushPhase, PushState, RenditionMachine, RenditionState, RetryPolicy,
     ServerRole, Source,
 };
-pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};
+pub use survey::{Advice, Intervals, Measured, SourceKind, SurveyMeter, SurveyedStream, advise};

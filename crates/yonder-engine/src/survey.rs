@@ -5,7 +5,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use yonder_core::{Advice, Measured, SurveyMeter, SurveyedStream, advise};
+use yonder_core::{Advice, Measured, SourceKind, SurveyMeter, SurveyedStream, advise};
+use yonder_ingest::IngestProtocol;
 use yonder_media::{Frame, Payload, Track, VideoConfig, h264};
 use yonder_rtsp::{DropCounts, Offered, Skipped};
 
@@ -59,6 +60,8 @@ pub struct StreamView {
     pub shared: bool,
     /// Transport of RTP packets.
     pub transport: Option<RtpTransport>,
+    /// Protocol of the encoder that publishes the feed.
+    pub publisher: Option<IngestProtocol>,
     /// Video.
     pub video: Option<VideoInfo>,
     /// Audio.
@@ -148,6 +151,7 @@ fn describe(snapshot: Option<&FeedSnapshot>, clock: Clock, view: &mut StreamView
     let feed = snapshot.feed(clock);
     view.steps = feed.steps;
     view.transport = feed.transport.or(view.transport);
+    view.publisher = feed.publisher.map(|publisher| publisher.info.protocol).or(view.publisher);
     view.video = feed.video;
     view.audio = feed.audio;
     view.offered.clone_from(&snapshot.offered);
@@ -186,6 +190,7 @@ fn surveyed(view: &StreamView) -> Option<SurveyedStream> {
     let received = view.reception.iter().map(|track| track.received).sum();
     let lost = view.reception.iter().map(|track| track.lost).sum();
     Some(SurveyedStream {
+        source: if view.publisher.is_some() { SourceKind::Encoder } else { SourceKind::Camera },
         codec: video.codec.to_owned(),
         width: video.width,
         height: video.height,

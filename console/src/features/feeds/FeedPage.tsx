@@ -136,6 +136,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
               of={{ feed: feed.name }}
               id={asked.get("survey")}
               onBegun={(id) => setAsked({ survey: id }, { replace: true })}
+              isPublished={isPublished}
             />
           ) : (
             <p className="text-[13px] text-quiet">

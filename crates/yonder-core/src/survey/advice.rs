@@ -1,5 +1,7 @@
 //! Advice on a surveyed feed, for platforms and uplinks.
 
+use std::fmt;
+
 use super::meter::Measured;
 
 /// Longest keyframe interval that platforms accept, in seconds.
@@ -15,9 +17,30 @@ const DRIFT_PPM: f64 = 300.0;
 /// Ratio of peak to mean rate that strains an uplink.
 const PEAK_RATIO: f64 = 2.5;
 
+/// Kind of the device that a stream comes from, as named in advice.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum SourceKind {
+    /// Camera, which is pulled.
+    #[default]
+    Camera,
+    /// Encoder, which publishes.
+    Encoder,
+}
+
+impl fmt::Display for SourceKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Camera => "camera",
+            Self::Encoder => "encoder",
+        })
+    }
+}
+
 /// Survey of one stream.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct SurveyedStream {
+    /// Device that it comes from.
+    pub source: SourceKind,
     /// Codec name.
     pub codec: String,
     /// Width in samples.
@@ -93,9 +116,15 @@ fn compare(main: &SurveyedStream, sub: &SurveyedStream, advice: &mut Vec<Advice>
 fn evaluate(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &mut Vec<Advice>) {
     let mut say = |code: &'static str, message: String| advice.push(Advice { code, about, message });
     if stream.codec == "H.265" {
-        say("survey.h265", "H.265: most platforms require H.264. Switch the camera to H.264, unless the platform accepts H.265.".to_owned());
+        say(
+            "survey.h265",
+            format!(
+                "H.265: most platforms require H.264. Switch the {} to H.264, unless the platform accepts H.265.",
+                stream.source
+            ),
+        );
     }
-    judge_keyframes(&stream.measured, &mut say);
+    judge_keyframes(stream, &mut say);
     judge_rate(stream, &mut say);
     check_audio(stream, &mut say);
     let (received, lost) = stream.packets;
@@ -186,12 +215,14 @@ fn drop_advice(reason: &str, count: u64) -> Option<(&'static str, String)> {
     Some(advice)
 }
 
-fn judge_keyframes(measured: &Measured, say: &mut impl FnMut(&'static str, String)) {
+fn judge_keyframes(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String)) {
+    let SurveyedStream { source, measured, .. } = stream;
     if measured.recovery_points > 0 {
         say(
             "survey.open-gop",
-            "Keyframes are recovery points of an open GOP, without IDR frames. SRT receivers and most players accept them; RTMP platforms that segment at IDR frames do not. Set the camera to closed GOPs, or switch intra refresh off."
-                .to_owned(),
+            format!(
+                "Keyframes are recovery points of an open GOP, without IDR frames. SRT receivers and most players accept them; RTMP platforms that segment at IDR frames do not. Set the {source} to closed GOPs, or switch intra refresh off."
+            ),
         );
     }
     match measured.keyframes {
@@ -205,21 +236,21 @@ fn judge_keyframes(measured: &Measured, say: &mut impl FnMut(&'static str, Strin
         Some(interval) if interval.max_s > LONGEST_KEYFRAME_S => say(
             "survey.keyframe-far",
             format!(
-                "Keyframe every {}: platforms require 2 to 4 s. Set the camera's keyframe interval to 2 s.",
+                "Keyframe every {}: platforms require 2 to 4 s. Set the {source}'s keyframe interval to 2 s.",
                 in_seconds(interval.max_s)
             ),
         ),
         Some(interval) if interval.median_s < SHORTEST_KEYFRAME_S => say(
             "survey.keyframe-near",
             format!(
-                "Keyframe every {}: such a short interval wastes bit rate. Set the camera's keyframe interval to 2 s.",
+                "Keyframe every {}: such a short interval wastes bit rate. Set the {source}'s keyframe interval to 2 s.",
                 in_seconds(interval.median_s)
             ),
         ),
         Some(interval) if interval.max_s > interval.min_s * 1.5 + 0.2 => say(
             "survey.keyframe-uneven",
             format!(
-                "The keyframe interval varies from {} to {}: platforms that segment at keyframes require a constant one. Disable scene detection or smart coding in the camera.",
+                "The keyframe interval varies from {} to {}: platforms that segment at keyframes require a constant one. Disable scene detection or smart coding in the {source}.",
                 in_seconds(interval.min_s),
                 in_seconds(interval.max_s)
             ),
@@ -235,7 +266,8 @@ fn judge_rate(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String
         say(
             "survey.frame-rate",
             format!(
-                "The frame rate is below the declared one: {fps:.1} instead of {declared:.1} frames/s. The scene may be dark, or the camera overloaded."
+                "The frame rate is below the declared one: {fps:.1} instead of {declared:.1} frames/s. The scene may be dark, or the {} overloaded.",
+                stream.source
             ),
         );
     }
@@ -244,8 +276,8 @@ fn judge_rate(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, String
         say(
             "survey.peak",
             format!(
-                "The peak second has {} kbit/s, the average is {average} kbit/s: reserve capacity for that in the uplink, or set the camera to a constant bit rate.",
-                stream.measured.peak_kbps
+                "The peak second has {} kbit/s, the average is {average} kbit/s: reserve capacity for that in the uplink, or set the {} to a constant bit rate (CBR).",
+                stream.measured.peak_kbps, stream.source
             ),
         );
     }
@@ -256,8 +288,9 @@ fn check_audio(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, Strin
         None if !stream.audio_left.is_empty() => say(
             "survey.sound-left",
             format!(
-                "The audio is {}, which is not supported. Switch the camera's audio to AAC.",
-                stream.audio_left.join(" and ")
+                "The audio is {}, which is not supported. Switch the {}'s audio to AAC.",
+                stream.audio_left.join(" and "),
+                stream.source
             ),
         ),
         None => {
@@ -268,12 +301,17 @@ fn check_audio(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, Strin
         }
         Some(codec) if codec.starts_with("G.711") => say(
             "survey.g711",
-            format!("The audio is {codec}: most platforms require AAC. Switch the camera's audio to AAC."),
+            format!(
+                "The audio is {codec}: most platforms require AAC. Switch the {}'s audio to AAC.",
+                stream.source
+            ),
         ),
         Some(_) if stream.measured.audio_frames == 0 => say(
             "survey.mute",
-            "An audio track is offered, but no audio is received. Check the camera's microphone setting."
-                .to_owned(),
+            format!(
+                "An audio track is offered, but no audio is received. Check the {}'s microphone setting.",
+                stream.source
+            ),
         ),
         Some(_) => {}
     }
@@ -319,6 +357,7 @@ mod tests {
                 reordered: false,
                 recovery_points: 0,
             },
+            source: SourceKind::Camera,
             audio: Some("AAC".into()),
             audio_left: Vec::new(),
             transport: "tcp".into(),
@@ -385,6 +424,21 @@ mod tests {
     #[case::fast_clock(with(|s| s.drift_ppm = Some((900.0, 20.0))), "survey.drift")]
     fn each_shortcoming_has_one_advice(#[case] stream: SurveyedStream, #[case] code: &str) {
         assert_eq!(codes(&stream, None), [code]);
+    }
+
+    #[test]
+    fn advice_names_the_encoder_of_a_published_feed() {
+        let far = with(|s| {
+            s.source = SourceKind::Encoder;
+            s.measured.keyframes = Some(Intervals { min_s: 10.0, median_s: 10.0, max_s: 10.0 });
+            s.measured.peak_kbps = 6_000;
+            s.audio = Some("G.711 A-law".into());
+        });
+        let advice = advise(Some(&far), None);
+        assert_eq!(advice.len(), 3);
+        for Advice { message, .. } in advice {
+            assert!(message.contains("the encoder") && !message.contains("camera"), "{message}");
+        }
     }
 
     #[test]

@@ -3,5 +3,5 @@
 mod advice;
 mod meter;
 
-pub use advice::{Advice, SurveyedStream, advise};
+pub use advice::{Advice, SourceKind, SurveyedStream, advise};
 pub use meter::{Intervals, Measured, SurveyMeter};

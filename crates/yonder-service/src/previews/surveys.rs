@@ -179,7 +179,10 @@ fn to_api(survey: &CachedSurvey) -> Survey {
         code: advice.code.to_owned(),
         about: advice.about.to_owned(),
         message: advice.message.clone(),
-        tune: survey.feed.is_some() && advice.about != "sub" && Setting::of_advice(advice.code).is_some(),
+        tune: survey.feed.is_some()
+            && survey.view.main.publisher.is_none()
+            && advice.about != "sub"
+            && Setting::of_advice(advice.code).is_some(),
     };
     Survey {
         id: survey.id.clone(),
@@ -198,7 +201,10 @@ fn stream(view: &StreamView) -> SurveyStream {
         cause: view.cause.clone().map(views::cause),
         steps: view.steps.iter().map(views::step).collect(),
         shared: view.shared,
-        transport: view.transport.map(|carrier| carrier.as_str().to_owned()),
+        transport: match view.publisher {
+            Some(protocol) => Some(protocol.as_str().to_owned()),
+            None => view.transport.map(|carrier| carrier.as_str().to_owned()),
+        },
         video: view.video.clone().map(VideoInfo::rounded),
         audio: view.audio.clone(),
         offered: view

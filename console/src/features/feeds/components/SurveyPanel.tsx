@@ -14,10 +14,12 @@ type Props = {
   /** Number of a survey that was begun before, to be shown again. */
   id?: string | null;
   onBegun?: (id: string) => void;
+  /** An encoder publishes the feed. */
+  isPublished?: boolean;
 };
 
 /** Measures main and sub side by side, with a picture of each, and says what to make of it. */
-export function SurveyPanel({ of, id = null, onBegun }: Props): ReactNode {
+export function SurveyPanel({ of, id = null, onBegun, isPublished = false }: Props): ReactNode {
   const begin = useBeginSurvey();
   const [own, setOwn] = useState<string | null>(id);
   const survey = useQuery({ ...surveyQuery(own ?? ""), enabled: own !== null });
@@ -36,8 +38,9 @@ export function SurveyPanel({ of, id = null, onBegun }: Props): ReactNode {
           {isUnderWay ? "Measuring …" : own === null ? "Run survey" : "Repeat survey"}
         </Button>
         <p className="text-[13px] text-quiet">
-          Pulls main and sub stream for ten seconds each and measures them. A running feed is measured on its existing
-          connection.
+          {isPublished
+            ? "Measures the encoder's stream for ten seconds while it publishes."
+            : "Pulls main and sub stream for ten seconds each and measures them. A running feed is measured on its existing connection."}
         </p>
       </div>
       {begin.error !== null && <ErrorMessage error={begin.error} />}

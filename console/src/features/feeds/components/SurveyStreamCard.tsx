@@ -56,17 +56,22 @@ function Measured({ stream }: { stream: SurveyStream }): ReactNode {
     rows.push(["Bit rate", `${rate(measured.video_kbps)}, peak second ${rate(measured.peak_kbps)}`]);
     rows.push(["Keyframes", keyframes(measured)]);
     rows.push(["B-frames", measured.b_frames ? "yes" : "no"]);
-    rows.push([
-      "Packets",
-      `${grouped(measured.packets)}, ${grouped(measured.packets_lost)} lost, ${grouped(measured.packets_reordered)} out of order`,
-    ]);
+    // A published feed has no RTP packets.
+    if (measured.packets > 0) {
+      rows.push([
+        "Packets",
+        `${grouped(measured.packets)}, ${grouped(measured.packets_lost)} lost, ${grouped(measured.packets_reordered)} out of order`,
+      ]);
+    }
     if ((measured.drops?.length ?? 0) > 0) {
       rows.push([
         "Dropped",
         measured.drops?.map((drop) => `${grouped(drop.count)} ${drop.reason.replaceAll("-", " ")}`).join(", ") ?? "",
       ]);
     }
-    rows.push(["Jitter", `${measured.jitter_ms.toFixed(1)} ms`]);
+    if (measured.packets > 0) {
+      rows.push(["Jitter", `${measured.jitter_ms.toFixed(1)} ms`]);
+    }
     if (measured.drift_ppm != null) {
       rows.push(["Clock", `${measured.drift_ppm.toFixed(0)} ppm against the service`]);
     }

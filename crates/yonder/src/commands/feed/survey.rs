@@ -174,10 +174,10 @@ const LINES: [(&str, Cell); 15] = [
     ("keyframe every", |s| of_measured(s, keyframes)),
     ("B-frames", |s| of_measured(s, |m| if m.b_frames { "yes" } else { "no" }.to_owned())),
     ("audio", audio),
-    ("packets", |s| of_measured(s, packets)),
+    ("packets", |s| of_packets(s, packets)),
     ("not used", |s| of_measured(s, not_used)),
-    ("jitter", |s| of_measured(s, |m| format!("{:.1} ms", m.jitter_ms))),
-    ("clock drift", |s| of_measured(s, drift)),
+    ("jitter", |s| of_packets(s, |m| format!("{:.1} ms", m.jitter_ms))),
+    ("clock drift", |s| of_packets(s, drift)),
     ("first frame", |s| {
         s.first_picture_ms.map_or_else(String::new, |ms| format!("after {} ms", grouped(ms)))
     }),
@@ -185,6 +185,11 @@ const LINES: [(&str, Cell); 15] = [
 
 fn of_measured(stream: &SurveyStream, cell: impl Fn(&MeasuredFacts) -> String) -> String {
     stream.measured.as_ref().map(cell).unwrap_or_default()
+}
+
+/// Returns a measurement of RTP packets, which a published feed has not.
+fn of_packets(stream: &SurveyStream, cell: impl Fn(&MeasuredFacts) -> String) -> String {
+    stream.measured.as_ref().filter(|measured| measured.packets > 0).map(cell).unwrap_or_default()
 }
 
 fn picture(stream: &SurveyStream) -> String {
