@@ -78,7 +78,7 @@ impl Failure {
                 eprintln!("yonder: {text} (service.not-reachable)");
                 eprintln!("        Start it with `yonder serve`, or name it with --home or --url.");
             }
-            Self::Camera(code) => eprintln!("yonder: no frame was received from the camera ({code})"),
+            Self::Camera(code) => eprintln!("yonder: no frame was received ({code})"),
             Self::Other(error) => {
                 eprintln!("yonder: {error}");
                 for cause in error.chain().skip(1) {
@@ -113,7 +113,7 @@ impl fmt::Display for Failure {
         match self {
             Self::Refused(problem) => f.write_str(&problem.detail),
             Self::Usage(text) | Self::NotReachable(text) => f.write_str(text),
-            Self::Camera(code) => write!(f, "no frame was received from the camera ({code})"),
+            Self::Camera(code) => write!(f, "no frame was received ({code})"),
             Self::Book(faults) => f.write_str(&faults.join("; ")),
             Self::Output(error) => write!(f, "the output could not be written: {error}"),
             Self::AlreadyReported => f.write_str("the command has failed; the reason was printed"),

@@ -6,6 +6,7 @@ use crate::budget::BitRate;
 use crate::platform::{RuleSheet, tolerance};
 
 use super::facts::{Check, CheckStatus, FeedFacts, KeyFacts, Problem, PushFacts, Reachability};
+use crate::survey::SourceKind;
 use crate::{MeasuredAudio, MeasuredVideo};
 
 /// A key that expires within this time gets a warning.
@@ -14,6 +15,8 @@ const EXPIRY_WARNING_S: i64 = 7 * 86_400;
 /// Checks of one subject.
 struct Checks<'a> {
     subject: &'a str,
+    /// Device that the feed comes from.
+    source: SourceKind,
     all: Vec<Check>,
 }
 
@@ -45,8 +48,14 @@ impl Checks<'_> {
 /// Checks whether the feed can be pulled, and its media.
 #[must_use]
 pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
-    let mut checks = Checks { subject: &feed.name, all: Vec::new() };
+    let mut checks = Checks { subject: &feed.name, source: feed.source, all: Vec::new() };
     match (&feed.cause, &feed.video) {
+        // Encoders are often started after the relay.
+        (Some(cause), _) if feed.source == SourceKind::Encoder => checks.warn(
+            "pull",
+            without_stop(&cause.message),
+            format!("{} The relay can start: the broadcast begins once the encoder publishes.", cause.hint),
+        ),
         (Some(cause), _) => checks.fail(
             "pull",
             without_stop(&cause.message),
@@ -71,7 +80,7 @@ pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
 /// platforms are checked.
 #[must_use]
 pub fn check_push(feed: &FeedFacts, push: &PushFacts, sheet: Option<(&str, &RuleSheet)>) -> Vec<Check> {
-    let mut checks = Checks { subject: &push.destination, all: Vec::new() };
+    let mut checks = Checks { subject: &push.destination, source: feed.source, all: Vec::new() };
     reachable(&mut checks, push);
     key(&mut checks, push);
     match sheet {
@@ -93,7 +102,7 @@ pub fn check_push(feed: &FeedFacts, push: &PushFacts, sheet: Option<(&str, &Rule
         checks.warn(
             "container",
             "MPEG-TS does not support this audio codec: the video is sent without audio",
-            "Switch the camera's audio to AAC.",
+            format!("Switch the {}'s audio to AAC.", feed.source),
         );
     }
     checks.all
@@ -193,11 +202,12 @@ fn video_rules(
     platform: &str,
     rules: &RuleSheet,
 ) {
+    let source = checks.source;
     let limits = &rules.video;
     let codec = &video.codec;
     if !limits.codecs.is_empty() && !limits.codecs.contains(codec) {
         let accepted = limits.codecs.join(" or ");
-        let step = format!("Switch the camera to {accepted}, or push its sub stream.");
+        let step = format!("Switch the {source} to {accepted}, or push its sub stream.");
         checks.fail("video-codec", format!("{platform} accepts {accepted}, not {codec}"), step);
     } else {
         checks.pass("video-codec", codec.clone());
@@ -206,7 +216,7 @@ fn video_rules(
         checks.warn(
             "container",
             "H.265 over RTMP needs a platform that supports Enhanced RTMP",
-            "If it is refused, switch the camera to H.264 or push by SRT.",
+            format!("If it is refused, switch the {source} to H.264 or push by SRT."),
         );
     }
     let too_wide = limits.max_width.filter(|most| video.width > *most);
@@ -218,7 +228,7 @@ fn video_rules(
             (Some(width), None) => format!("{width} samples a line"),
             (None, lines) => format!("{} lines", lines.unwrap_or_default()),
         };
-        let step = "Lower the camera's size, or push its sub stream.";
+        let step = format!("Lower the {source}'s size, or push its sub stream.");
         checks.fail("size", format!("{platform} accepts up to {most}, the feed has {size}"), step);
     } else {
         checks.pass("size", size);
@@ -226,7 +236,7 @@ fn video_rules(
     if let (Some(fps), Some(most)) = (video.fps, limits.max_fps) {
         if fps > most + tolerance::FPS {
             let reason = format!("{platform} accepts up to {most} frames/s, the feed has {fps:.1}");
-            checks.fail("frame-rate", reason, "Lower the camera's frame rate.");
+            checks.fail("frame-rate", reason, format!("Lower the {source}'s frame rate."));
         } else {
             checks.pass("frame-rate", format!("{fps:.1} frames/s"));
         }
@@ -237,27 +247,33 @@ fn video_rules(
         checks.warn(
             "open-gop",
             "the feed has recovery points instead of IDR frames; RTMP platforms may not start decoding at them",
-            "Set the camera to closed GOPs, switch intra refresh off, or push by SRT.",
+            format!("Set the {source} to closed GOPs, switch intra refresh off, or push by SRT."),
         );
     }
     if limits.b_frames == Some(false) && video.b_frames == Some(true) {
         let reason = format!("{platform} accepts no B-frames, and the feed has some");
-        checks.fail("b-frames", reason, "Switch B-frames off in the camera, or choose a baseline profile.");
+        checks.fail(
+            "b-frames",
+            reason,
+            format!("Switch B-frames off in the {source}, or choose a baseline profile."),
+        );
     }
 }
 
 fn bit_rate(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rules: &RuleSheet) {
+    let source = checks.source;
     let Some(kbps) = video.kbps else { return };
     let rate = BitRate::from_kbps(kbps);
     if let Some(ceiling) = rules.video.ceiling_kbps.map(u64::from) {
         let most = BitRate::from_kbps(ceiling);
         if tolerance::exceeds_ceiling(kbps, ceiling) {
-            let step = format!("Set the camera's bit rate below {most}.");
+            let step = format!("Set the {source}'s bit rate below {most}.");
             checks.fail("bit-rate", format!("{platform} accepts up to {most}, the feed has {rate}"), step);
             return;
         }
         if kbps * 10 > ceiling * 9 {
-            let step = "Busy scenes may exceed it: set the camera to a constant or lower bit rate.";
+            let step =
+                format!("Busy scenes may exceed it: set the {source} to a constant or lower bit rate.");
             checks.warn("bit-rate", format!("{rate} is close to the {most} that {platform} accepts"), step);
             return;
         }
@@ -270,7 +286,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rule
             checks.warn(
                 "bit-rate",
                 reason,
-                "The video quality may be poor: raise the camera's bit rate, or lower its size.",
+                format!("The video quality may be poor: raise the {source}'s bit rate, or lower its size."),
             );
         }
         Some(range) if kbps > u64::from(range.to_kbps) => {
@@ -279,7 +295,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rule
             checks.warn(
                 "bit-rate",
                 reason,
-                "It costs traffic without visible benefit: lower the camera's bit rate.",
+                format!("It costs traffic without visible benefit: lower the {source}'s bit rate."),
             );
         }
         _ => checks.pass("bit-rate", rate.to_string()),
@@ -287,6 +303,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rule
 }
 
 fn keyframes(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rules: &RuleSheet) {
+    let source = checks.source;
     let (least, most) = (rules.video.min_keyframe_interval_s, rules.video.max_keyframe_interval_s);
     if least.is_none() && most.is_none() {
         return;
@@ -299,7 +316,7 @@ fn keyframes(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rul
         );
         return;
     };
-    let step = |wanted: f64| format!("Set the camera's keyframe interval to {wanted} s.");
+    let step = |wanted: f64| format!("Set the {source}'s keyframe interval to {wanted} s.");
     match (least, most) {
         (_, Some(most)) if interval > most + tolerance::KEYFRAME_INTERVAL_S => {
             let reason = format!("keyframes are {interval:.1} s apart, {platform} requires at most {most} s");
@@ -315,10 +332,11 @@ fn keyframes(checks: &mut Checks<'_>, video: &MeasuredVideo, platform: &str, rul
 }
 
 fn audio_rules(checks: &mut Checks<'_>, audio: Option<&MeasuredAudio>, platform: &str, rules: &RuleSheet) {
+    let source = checks.source;
     let limits = &rules.audio;
     let Some(audio) = audio else {
         if limits.needed {
-            let step = "Enable audio in the camera.";
+            let step = format!("Enable audio in the {source}.");
             checks.fail("audio", format!("{platform} requires audio, and the feed has none"), step);
         }
         return;
@@ -331,7 +349,7 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&MeasuredAudio>, platform:
         checks.fail(
             "audio-codec",
             reason,
-            format!("Switch the camera's audio to {accepted}, or disable it."),
+            format!("Switch the {source}'s audio to {accepted}, or disable it."),
         );
         return;
     }
@@ -341,16 +359,16 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&MeasuredAudio>, platform:
         checks.warn(
             "audio-rate",
             reason,
-            "Set the camera's sampling rate; many platforms accept other rates.",
+            format!("Set the {source}'s sampling rate; many platforms accept other rates."),
         );
     } else if limits.max_channels.is_some_and(|most| audio.channels > most) {
         let reason = format!("{platform} accepts fewer than the {} channels of the feed", audio.channels);
-        checks.fail("audio-channels", reason, "Set the camera to fewer channels.");
+        checks.fail("audio-channels", reason, format!("Set the {source} to fewer channels."));
     } else if let (Some(kbps), Some(ceiling)) = (audio.kbps, limits.ceiling_kbps)
         && kbps > u64::from(ceiling) + tolerance::AUDIO_KBPS
     {
         let reason = format!("{platform} accepts up to {ceiling} kbit/s of audio, the feed has {kbps}");
-        checks.warn("audio-bit-rate", reason, "Lower the camera's audio bit rate.");
+        checks.warn("audio-bit-rate", reason, format!("Lower the {source}'s audio bit rate."));
     } else {
         checks.pass("audio", format!("{}, {} Hz, {} channels", audio.codec, audio.rate_hz, audio.channels));
     }

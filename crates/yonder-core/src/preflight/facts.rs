@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
 
 use crate::stream_info::{MeasuredAudio, MeasuredVideo};
+use crate::survey::SourceKind;
 
 /// Result of a check.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -60,6 +61,9 @@ pub struct FeedFacts {
     /// Name.
     #[serde(skip)]
     pub name: String,
+    /// Device that it comes from.
+    #[serde(skip)]
+    pub source: SourceKind,
     /// Problem that prevented the measurement.
     #[serde(skip)]
     pub cause: Option<Problem>,

@@ -25,7 +25,13 @@ fn feed() -> FeedFacts {
         kbps: Some(96),
         is_decodable: true,
     };
-    FeedFacts { name: "Summit Station".into(), cause: None, video: Some(video()), audio: Some(audio) }
+    FeedFacts {
+        name: "Summit Station".into(),
+        source: crate::SourceKind::Camera,
+        cause: None,
+        video: Some(video()),
+        audio: Some(audio),
+    }
 }
 
 fn push() -> PushFacts {
@@ -173,4 +179,15 @@ fn audio_that_the_container_drops_is_a_warning() {
 fn missing_sheet_is_a_warning() {
     let checks = check_push(&feed(), &push(), None);
     assert!(checks.iter().any(|check| check.check == "rules" && check.level == CheckStatus::Warn));
+}
+
+#[test]
+fn encoder_that_does_not_publish_yet_is_a_warning() {
+    let hint = "Start the encoder.".into();
+    let cause = Some(Problem { message: "No encoder publishes to this feed.".into(), hint });
+    let feed = FeedFacts { source: crate::SourceKind::Encoder, cause, video: None, ..feed() };
+    let checks = check_feed(&feed);
+    assert_eq!(checks[0].level, CheckStatus::Warn);
+    let step = checks[0].next_step.as_deref().unwrap();
+    assert!(step.contains("once the encoder publishes"), "{step}");
 }

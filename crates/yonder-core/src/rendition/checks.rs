@@ -134,6 +134,7 @@ mod tests {
     fn feed() -> FeedFacts {
         FeedFacts {
             name: "Signal Box".into(),
+            source: crate::SourceKind::Camera,
             cause: None,
             video: Some(MeasuredVideo {
                 codec: "H.264".into(),

@@ -57,7 +57,13 @@ mod tests {
             kbps: None,
             is_decodable: true,
         });
-        FeedFacts { name: "Thistle Cutting".into(), cause: None, video: Some(video), audio }
+        FeedFacts {
+            name: "Thistle Cutting".into(),
+            source: crate::SourceKind::Camera,
+            cause: None,
+            video: Some(video),
+            audio,
+        }
     }
 
     #[test]

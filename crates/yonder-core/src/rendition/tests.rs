@@ -9,6 +9,7 @@ use crate::{MeasuredAudio, MeasuredVideo};
 fn feed() -> FeedFacts {
     FeedFacts {
         name: "Summit Station".into(),
+        source: crate::SourceKind::Camera,
         cause: None,
         video: Some(MeasuredVideo {
             codec: "H.264".into(),
@@ -285,6 +286,7 @@ prop_compose! {
         let audio = [None, Some(("AAC", 22_050)), Some(("G.711 µ-law", 8_000)), Some(("AAC", 48_000))][audio];
         FeedFacts {
             name: "Feed".into(),
+            source: crate::SourceKind::Camera,
             cause: None,
             video: Some(MeasuredVideo {
                 codec: if is_h265 { "H.265" } else { "H.264" }.into(),

@@ -252,7 +252,13 @@ impl EncoderFormat {
             kbps: None,
             is_decodable: true,
         });
-        FeedFacts { name: String::new(), cause: None, video: Some(video), audio }
+        FeedFacts {
+            name: String::new(),
+            source: crate::SourceKind::Camera,
+            cause: None,
+            video: Some(video),
+            audio,
+        }
     }
 }
 

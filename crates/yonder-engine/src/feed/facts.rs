@@ -1,6 +1,7 @@
 //! Facts of a feed for the choice of renditions.
 
 use yonder_codec::can_decode;
+use yonder_core::SourceKind;
 use yonder_core::preflight::FeedFacts;
 use yonder_core::{MeasuredAudio, MeasuredVideo};
 use yonder_media::{FrameRate, StreamHeaders};
@@ -28,7 +29,7 @@ pub(super) fn facts(spec: &FeedSpec, headers: &StreamHeaders) -> FeedFacts {
         let kbps = measured.filter(is_same).and_then(|measured| measured.kbps);
         MeasuredAudio { codec: codec.to_owned(), rate_hz, channels, kbps, is_decodable: can_decode(audio) }
     });
-    FeedFacts { name: spec.name.clone(), cause: None, video, audio }
+    FeedFacts { name: spec.name.clone(), source: SourceKind::default(), cause: None, video, audio }
 }
 
 #[cfg(test)]
@@ -78,7 +79,13 @@ mod tests {
                 kbps: Some(64),
                 is_decodable: true,
             };
-            FeedFacts { name: String::new(), cause: None, video: None, audio: Some(audio) }
+            FeedFacts {
+                name: String::new(),
+                source: SourceKind::default(),
+                cause: None,
+                video: None,
+                audio: Some(audio),
+            }
         };
         let kbps = |codec| facts(&spec(Some(measured(codec))), &headers).audio.unwrap().kbps;
         assert_eq!((kbps("G.711 A-law"), kbps("AAC")), (Some(64), None));

@@ -236,6 +236,7 @@ async fn holding_picture_of_a_rendition_survives_a_restart_without_the_camera() 
     // As the records know it.
     spec.feed.measured = Some(yonder_core::preflight::FeedFacts {
         name: "feed".into(),
+        source: yonder_core::SourceKind::Camera,
         cause: None,
         video: Some(yonder_core::MeasuredVideo {
             codec: video.codec,

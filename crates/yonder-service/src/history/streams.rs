@@ -2,6 +2,7 @@
 //! is back.
 
 use yonder_core::FeedPhase;
+use yonder_core::SourceKind;
 use yonder_core::preflight::FeedFacts;
 use yonder_core::{MeasuredAudio, MeasuredVideo};
 use yonder_engine::FeedView;
@@ -37,5 +38,11 @@ fn facts(feed: &FeedView) -> Option<FeedFacts> {
     let video = feed.video.as_ref()?;
     let video = MeasuredVideo::declared(&video.codec, video.width, video.height, video.declared_fps);
     let audio = feed.audio.as_ref().map(MeasuredAudio::from);
-    Some(FeedFacts { name: feed.name.clone(), cause: None, video: Some(video), audio })
+    Some(FeedFacts {
+        name: feed.name.clone(),
+        source: SourceKind::default(),
+        cause: None,
+        video: Some(video),
+        audio,
+    })
 }

@@ -14,9 +14,10 @@ use yonder_core::preflight::{
 };
 use yonder_core::rendition::{Machine, Requirements, adaptation_for, check_adapted_push};
 use yonder_core::tuning::Setting;
-use yonder_core::{MeasuredAudio, MeasuredVideo};
+use yonder_core::{MeasuredAudio, MeasuredVideo, SourceKind};
 use yonder_engine::{
-    CauseView, FeedSpec, ProbeReport, PushSpec, StreamView, SurveyRequest, codec_speed, is_h265_available,
+    CauseView, FeedSpec, ProbeReport, PushSpec, SourceSpec, StreamView, SurveyRequest, codec_speed,
+    is_h265_available,
 };
 use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
@@ -70,7 +71,11 @@ impl Planner {
         });
         let looked = async { looked.await.map_err(|_| ServiceError::Internal("a preflight was lost")) };
         let (plan, survey, reached) = context.unless_canceled(looked).await?;
-        let feed = feed_facts(&plan.relay.feed, &survey.main);
+        let mut feed = feed_facts(&plan.relay.feed, &survey.main);
+        if matches!(plan.feed.source, SourceSpec::Publisher) {
+            // Known before one publishes, too.
+            feed.source = SourceKind::Encoder;
+        }
         let planner = Arc::clone(self);
         run_blocking(move || planner.conclude(&plan, &feed, reached)).await
     }
@@ -187,7 +192,8 @@ impl Planner {
             let adapt = plan.relay.adapt;
             for checked in check_adapted_push(feed, &facts, platform, requirements, adapt, machine) {
                 let adapt = adaptation_for(&checked, feed, requirements, adapt);
-                let tune = Setting::of_check(checked.check).filter(|_| checked.level != CheckStatus::Pass);
+                let is_tunable = feed.source == SourceKind::Camera && checked.level != CheckStatus::Pass;
+                let tune = Setting::of_check(checked.check).filter(|_| is_tunable);
                 let mut checked = Check { adapt, tune: tune.is_some(), ..check(checked) };
                 if let Some(step) = checked.next_step.as_mut().filter(|_| checked.tune) {
                     *step += &format!(" Over ONVIF: yonder feed tune {:?}", feed.name);
@@ -281,5 +287,6 @@ pub(super) fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
     });
     let cause = stream.cause.as_ref();
     let cause = cause.map(|cause| Problem { message: cause.message.clone(), hint: cause.hint.clone() });
-    FeedFacts { name: name.to_owned(), cause, video, audio }
+    let source = if stream.publisher.is_some() { SourceKind::Encoder } else { SourceKind::Camera };
+    FeedFacts { name: name.to_owned(), source, cause, video, audio }
 }

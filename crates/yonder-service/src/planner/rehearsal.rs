@@ -7,6 +7,7 @@ use std::time::Duration;
 use tokio::time::{Instant, sleep, sleep_until};
 use yonder_address::{KeyLength, Passphrase, Protocol, StreamKey, read_pasted};
 use yonder_api::{Graded, NewRehearsal, Rehearsal};
+use yonder_core::SourceKind;
 use yonder_core::grade::ChannelReport;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
@@ -248,7 +249,8 @@ fn check_report(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
         kbps: Some(report.audio_kbps),
         is_decodable: true,
     });
-    let feed = FeedFacts { name: plan.relay.clone(), cause: None, video, audio };
+    let feed =
+        FeedFacts { name: plan.relay.clone(), source: SourceKind::default(), cause: None, video, audio };
     let push = PushFacts {
         destination: plan.push.destination.clone(),
         protocol: plan.protocol,

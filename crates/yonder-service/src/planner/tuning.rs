@@ -279,8 +279,11 @@ impl Planner {
         let feed = self.records.store.feed(name).map_err(|error| self.records.explain(error))?;
         let device = device.map(read_device).transpose()?.flatten().or_else(|| feed.settings.device.clone());
         let SourceSpec::Rtsp(stream) = self.records.dialable_feed_spec(&feed)?.source else {
-            let message = "an encoder publishes this feed, which has no camera".to_owned();
-            return Err(DeviceProblem::NoProfile(message).into());
+            return Err(ServiceError::Invalid {
+                field: "name",
+                detail: "an encoder publishes this feed; only cameras are changed over ONVIF".to_owned(),
+                hint: "Change the settings in the encoder. `yonder feed survey` measures its stream.",
+            });
         };
         let target = CameraTarget { device, feed: stream };
         Ok((feed, target))
