@@ -32,6 +32,8 @@ pub(crate) const ACKNOWLEDGEMENT: usize = 44;
 
 pub(crate) struct Load {
     pub(crate) camera: Camera,
+    /// What the camera shows.
+    pub(crate) media: Arc<LoopMedia>,
     pub(crate) platform: Platform,
     /// Additional platforms with the same channels: a separate socket for some of the SRT pushes, as with real platforms.
     others: Vec<Platform>,
@@ -52,7 +54,8 @@ impl Load {
     }
 
     fn with_media(media: LoopMedia, pushes: u32) -> anyhow::Result<Self> {
-        let stream = CameraStream { path: PATH.into(), media: Arc::new(media) };
+        let media = Arc::new(media);
+        let stream = CameraStream { path: PATH.into(), media: Arc::clone(&media) };
         let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
         let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
         let config = PlatformConfig {
@@ -63,7 +66,7 @@ impl Load {
         };
         let platform = Platform::start(config.clone())?;
         let others = (1..SRT_LISTENERS).map(|_| Platform::start(config.clone())).collect::<Result<_, _>>()?;
-        Ok(Self { camera, platform, others, sink: sink()?, datagram_sink: datagram_sink()? })
+        Ok(Self { camera, media, platform, others, sink: sink()?, datagram_sink: datagram_sink()? })
     }
 
     /// Returns the addresses of the SRT listeners, comma-separated. The buffer of a single socket is too small for a

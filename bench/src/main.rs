@@ -6,6 +6,7 @@ mod capacity;
 mod changes;
 mod children;
 mod delay;
+mod ingest;
 mod load;
 mod overhead;
 mod reboots;
@@ -99,6 +100,21 @@ enum Figure {
     },
     /// The whole service under load: CPU per delivered byte against the floor, time of a request, memory.
     Service(whole::Whole),
+    /// Feeds that encoders publish: CPU per delivered byte beside that of pulled feeds.
+    Ingest {
+        /// Encoders, each with a feed and a relay.
+        #[arg(long, default_value_t = 100)]
+        publishers: u32,
+        /// Pushes of each relay.
+        #[arg(long, default_value_t = 2)]
+        pushes: u32,
+        /// Video bit rate of each encoder, in kilobits per second.
+        #[arg(long, default_value_t = 400)]
+        kbps: u32,
+        /// Seconds of each measurement.
+        #[arg(long, default_value_t = 20)]
+        seconds: u64,
+    },
     /// From the start of the service to all relays live.
     Starts {
         /// Relays.
@@ -163,6 +179,9 @@ fn main() -> anyhow::Result<()> {
         Figure::Memory { relays, seconds } => capacity::memory(relays, seconds),
         Figure::Cores { relays, seconds, rounds } => capacity::cores(relays, seconds, rounds),
         Figure::Service(load) => whole::run(load),
+        Figure::Ingest { publishers, pushes, kbps, seconds } => {
+            ingest::run(publishers, pushes, kbps, seconds)
+        }
         Figure::Starts { relays, pushes, times } => starts::run(relays, pushes, times),
         Figure::Changes { relays } => changes::run(relays),
         Figure::Stalled { seconds } => stalled::run(seconds),

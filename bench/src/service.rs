@@ -24,12 +24,18 @@ pub(crate) struct ResourceSample {
 pub(crate) struct Service {
     home: TempDir,
     child: Option<Child>,
+    options: &'static [&'static str],
 }
 
 impl Service {
     /// Returns a service with nothing to do yet.
     pub(crate) fn start() -> anyhow::Result<Self> {
-        let mut service = Self { home: tempfile::tempdir()?, child: None };
+        Self::start_with(&[])
+    }
+
+    /// The same with further options.
+    pub(crate) fn start_with(options: &'static [&'static str]) -> anyhow::Result<Self> {
+        let mut service = Self { home: tempfile::tempdir()?, child: None, options };
         service.start_again()?;
         Ok(service)
     }
@@ -44,6 +50,7 @@ impl Service {
         let child = Command::new(program()?)
             .args(["serve", "--listen", "127.0.0.1:0", "--home"])
             .arg(self.home.path())
+            .args(self.options)
             .stdout(Stdio::null())
             .stderr(log)
             .spawn()

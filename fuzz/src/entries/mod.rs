@@ -15,7 +15,7 @@ pub struct Entry {
 }
 
 /// All entry points.
-pub const ENTRIES: [Entry; 13] = [
+pub const ENTRIES: [Entry; 15] = [
     Entry { name: "rtsp-dialogue", run: camera::rtsp_dialogue },
     Entry { name: "sdp", run: camera::session_description },
     Entry { name: "rtp-interleaved", run: camera::rtp_interleaved },
@@ -29,4 +29,6 @@ pub const ENTRIES: [Entry; 13] = [
     Entry { name: "srt-connection", run: platform::srt_connection },
     Entry { name: "transport-stream", run: platform::transport_stream },
     Entry { name: "pasted", run: platform::pasted },
+    Entry { name: "ingest-rtmp", run: platform::ingest_rtmp },
+    Entry { name: "ingest-srt", run: platform::ingest_srt },
 ];

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_address::{KeyLength, Passphrase, RtmpServer, StreamKey, read_pasted, read_server};
+use yonder_ingest::{RtmpUnits, TsUnits};
 use yonder_media::flv;
 use yonder_media::ts::{Demuxer, Muxer, TsEvent};
 use yonder_media::{AccessUnit, AudioConfig, ParameterSets, Payload, StreamHeaders, Track, VideoCodec};
@@ -223,6 +224,37 @@ pub(super) fn srt_connection(data: &[u8]) {
     });
 }
 
+/// RTMP messages of an encoder, up to the media of its feed.
+pub(super) fn ingest_rtmp(data: &[u8]) {
+    let (mut receiver, mut units, mut made) = (greeted().1, RtmpUnits::default(), Vec::new());
+    let mut buffer = BytesMut::new();
+    for chunk in data.chunks(997) {
+        buffer.extend_from_slice(chunk);
+        if deliver(&mut receiver, &mut buffer, T0).is_err() {
+            return;
+        }
+        while let Some(event) = receiver.poll_event() {
+            match event {
+                ReceiverEvent::Video { timestamp, body } => units.read_video(timestamp, body, &mut made),
+                ReceiverEvent::Audio { timestamp, body } => units.read_audio(timestamp, body, &mut made),
+                _ => {}
+            }
+        }
+        made.clear();
+        take_transmit(&mut receiver, T0);
+    }
+}
+
+/// Transport stream of an encoder, up to the media of its feed. The first byte is the size of its pieces.
+pub(super) fn ingest_srt(data: &[u8]) {
+    let Some((&first, data)) = data.split_first() else { return };
+    let (mut units, mut made) = (TsUnits::default(), Vec::new());
+    for chunk in data.chunks(usize::from(first).max(1) * 7) {
+        units.read(chunk, &mut made);
+        made.clear();
+    }
+}
+
 pub(super) fn transport_stream(data: &[u8]) {
     let mut demuxer = Demuxer::default();
     let mut input = BytesMut::new();
@@ -259,13 +291,14 @@ pub(crate) fn seeds(name: &str) -> Vec<Vec<u8>> {
             b"\x08\x00\x00\x00\x01\x00\x05width\x00\x40\x94\x00\x00\x00\x00\x00\x00\x00\x00\x09\x0a\x00\x00\x00\x01\x05".to_vec(),
         ],
         "rtmp-publisher" => vec![[vec![1], greeted().2].concat()],
-        "rtmp-receiver" => {
+        "rtmp-receiver" | "ingest-rtmp" => {
             let (mut publisher, ..) = greeted();
             publisher.send_headers(&headers(), MeasuredRates::default(), 0);
             for unit in units() {
                 publisher.send_body(&flv::Body::of_unit(&unit, &headers()), 40);
             }
-            vec![[vec![0], take_transmit(&mut publisher, T0)].concat()]
+            let sent = take_transmit(&mut publisher, T0);
+            vec![if name == "ingest-rtmp" { sent } else { [vec![0], sent].concat() }]
         }
         "srt-handshake" => {
             let said = connected().map(|(.., said)| said).unwrap_or_default();
@@ -291,9 +324,11 @@ pub(crate) fn seeds(name: &str) -> Vec<Vec<u8>> {
             }
             vec![all]
         }
-        "transport-stream" => {
+        "transport-stream" | "ingest-srt" => {
             let mut muxer = Muxer::default();
-            vec![units().iter().flat_map(|unit| muxer.write(unit, &headers()).bytes.to_vec()).collect()]
+            let stream = units().into_iter().flat_map(|unit| muxer.write(&unit, &headers()).bytes.to_vec());
+            let size = (name == "ingest-srt").then_some(188);
+            vec![size.into_iter().chain(stream).collect()]
         }
         "pasted" => vec![
             b"rtmp://ingest.example.net/live|abcd-1234-efgh".to_vec(),

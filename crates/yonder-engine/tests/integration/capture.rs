@@ -7,16 +7,18 @@ use std::io::{BufRead as _, BufReader};
 use std::net::UdpSocket;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use crate::support::{KEY, PASSWORD, World, push_to, rtsp};
 use rstest::rstest;
-use tokio::sync::Mutex;
-use yonder_address::{KeyLength, Passphrase};
+use tokio::sync::{Mutex, mpsc};
+use yonder_address::{KeyLength, Passphrase, StreamKey, read_server};
 use yonder_engine::{HoldSpec, PushSpec, RelaySpec, TransportChoice};
+use yonder_ingest::{FeedAccess, IngestConfig, IngestRegistry, IngestServer, PublisherMessage, UnitEvent};
 use yonder_media::ts::{Muxer, PACKET};
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
-use yonder_sim::{Impairment, PlatformConfig, PlatformFaults, SrtConfig};
+use yonder_sim::{Encoder, EncoderConfig, Impairment, PlatformConfig, PlatformFaults, SrtConfig};
 
 static CAPTURE_LOCK: Mutex<()> = Mutex::const_new(());
 
@@ -222,6 +224,73 @@ async fn independent_analyzer_finds_nothing_malformed(
     let filter = format!("({PROTOCOL_WARNINGS}) && (tcp.port in {{{own}}} || udp.port in {{{own}}})");
     assert_eq!(fields(&file, ports, codec, &filter, "_ws.expert.message"), [""; 0]);
     // A message of an unknown kind would mean that the analyser lost its place among the chunks.
+    assert_eq!(packets("rtmpt.header.typeid == 0"), 0);
+}
+
+/// An encoder publishes to a listener: what the listener answers is read as well.
+#[rstest]
+#[case::rtmp("rtmp", "tcp", &[("rtmpt", 60), ("rtmpt && tcp.srcport == PORT", 3)])]
+#[case::srt("srt", "udp", &[("srt.iscontrol == 0", 200), ("srt.type == 2 && udp.srcport == PORT", 50), ("srt.type == 0", 4)])]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn independent_analyzer_finds_nothing_malformed_at_the_listeners(
+    #[case] protocol: &str,
+    #[case] transport: &str,
+    #[case] expected: &[(&str, usize)],
+) {
+    let _alone = CAPTURE_LOCK.lock().await;
+    let any = Some("127.0.0.1:0".parse().unwrap());
+    let config =
+        IngestConfig { rtmp: any, srt: any, latency: Duration::from_millis(200), ..IngestConfig::default() };
+    let registry = IngestRegistry::default();
+    let server = IngestServer::start(config, None, &registry).unwrap();
+    let addresses = server.addresses();
+    let address = if protocol == "rtmp" { addresses.rtmp } else { addresses.srt }.unwrap();
+    let key = StreamKey::from_stored("bandstand-key".into());
+    let (publishers, mut accepted) = mpsc::unbounded_channel();
+    registry.set("feed", FeedAccess { keys: vec![key.clone()], passphrase: None, publishers });
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("ingest.pcapng");
+    let ports = [1, address.port()];
+    let capture = tokio::task::spawn_blocking({
+        let file = file.clone();
+        move || Capture::start(&file, ports)
+    });
+    let mut capture = capture.await.unwrap();
+    let path = if protocol == "rtmp" { "/live" } else { "" };
+    let encoder = Encoder::start(EncoderConfig {
+        server: read_server(&format!("{protocol}://{address}{path}")).unwrap().0,
+        key,
+        encryption: None,
+        media: Arc::new(World::start().media("/bandstand")),
+    });
+    let mut publisher = accepted.recv().await.unwrap();
+    let received = async {
+        let mut units = 0;
+        while units < 300 {
+            let message = publisher.messages.recv().await.unwrap();
+            units += usize::from(matches!(message, PublisherMessage::Media(UnitEvent::Unit(_))));
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(20), received).await.unwrap();
+    encoder.change(|faults| faults.off = true);
+    // Until its end has arrived.
+    while publisher.messages.recv().await.is_some() {}
+    let interrupt = Command::new("kill").args(["-INT", &capture.0.id().to_string()]).status().unwrap();
+    assert!(interrupt.success());
+    capture.0.wait().unwrap();
+
+    let port = address.port().to_string();
+    let own = format!("{transport}.port == {port}");
+    let packets =
+        |filter: &str| count(&file, ports, "h264", &format!("({}) && {own}", filter.replace("PORT", &port)));
+    for (filter, least) in expected {
+        let count = packets(filter);
+        assert!(count >= *least, "{count} packets of {filter}");
+    }
+    assert_eq!(packets("_ws.malformed"), 0);
+    assert_eq!(packets("_ws.expert.severity == error"), 0);
+    let warnings = format!("({PROTOCOL_WARNINGS}) && {own}");
+    assert_eq!(fields(&file, ports, "h264", &warnings, "_ws.expert.message"), [""; 0]);
     assert_eq!(packets("rtmpt.header.typeid == 0"), 0);
 }
 

@@ -1,15 +1,20 @@
 //! Feeds that an encoder publishes.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
+use rstest::rstest;
 use tokio::sync::mpsc;
+use yonder_address::{StreamKey, read_server};
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{FeedSpec, HoldSpec, RelaySpec, SourceSpec};
 use yonder_ingest::{
-    IngestProtocol, PublishedUnit, Publisher, PublisherEnd, PublisherInfo, PublisherMessage, UnitEvent,
+    FeedAccess, IngestConfig, IngestProtocol, IngestRegistry, IngestServer, PublishedUnit, Publisher,
+    PublisherEnd, PublisherInfo, PublisherMessage, UnitEvent,
 };
 use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track, VideoCodec};
+use yonder_sim::{Encoder, EncoderConfig};
 
 use crate::support::{KEY, World, feed_code, push_to};
 
@@ -84,4 +89,51 @@ async fn published_feed_waits_flows_and_waits_again() {
         let view = world.wait("ended", 5, |view| feed_code(view) == "feed.publisher-ended").await;
         assert_eq!((view.feed.state, view.feed.reconnects), (FeedPhase::Waiting, round - 1));
     }
+}
+
+/// Encoder → listener → feed → push → platform: every picture arrives as it was encoded.
+#[rstest]
+#[case::rtmp_with_reordered_frames("rtmp", "/bandstand")]
+#[case::srt_with_reordered_frames("srt", "/bandstand")]
+#[case::rtmp_with_h265("rtmp", "/tunnel")]
+#[case::srt_with_h265("srt", "/tunnel")]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn published_pictures_reach_the_platform_bit_exact(#[case] protocol: &str, #[case] path: &str) {
+    let world = World::start();
+    let any = Some("127.0.0.1:0".parse().unwrap());
+    // A busy machine must not lose packets.
+    let latency = Duration::from_secs(1);
+    let config = IngestConfig { rtmp: any, srt: any, latency, ..IngestConfig::default() };
+    let registry = IngestRegistry::default();
+    let server = IngestServer::start(config, None, &registry).unwrap();
+    let key = StreamKey::from_stored("bandstand-key".into());
+    let (publishers, mut accepted) = mpsc::unbounded_channel();
+    registry.set("feed", FeedAccess { keys: vec![key.clone()], passphrase: None, publishers });
+    let feed = FeedSpec {
+        name: "feed".into(),
+        source: SourceSpec::Publisher,
+        history: yonder_core::History::default(),
+        measured: None,
+    };
+    world.engine.listen(feed.clone());
+    let pushes = vec![push_to("to-0", &world.platform.server(), KEY)];
+    world.engine.apply(RelaySpec { name: "relay".into(), feed, pushes, hold: HoldSpec::default() });
+    let mut media = world.media(path);
+    if path == "/tunnel" {
+        // Neither container carries its G.711 to the platform.
+        media.audio = None;
+    }
+    let address = match protocol {
+        "rtmp" => format!("rtmp://{}/live", server.addresses().rtmp.unwrap()),
+        _ => format!("srt://{}", server.addresses().srt.unwrap()),
+    };
+    let server_address = read_server(&address).unwrap().0;
+    let config = EncoderConfig { server: server_address, key, encryption: None, media: Arc::new(media) };
+    let _encoder = Encoder::start(config);
+    world.engine.publish("feed", accepted.recv().await.unwrap());
+    world.wait("sending for a while", 30, |view| view.pushes[0].frames_sent > 150).await;
+    world.engine.shutdown().await;
+    world.assert_pictures_exact("one", path);
+    let report = world.platform.report("one").unwrap();
+    assert_eq!(report.b_frames, path == "/bandstand" || path == "/tunnel", "{report:?}");
 }
