@@ -32,7 +32,7 @@ pub(crate) const ACKNOWLEDGEMENT: usize = 44;
 
 pub(crate) struct Load {
     pub(crate) camera: Camera,
-    /// What the camera shows.
+    /// Media of the camera.
     pub(crate) media: Arc<LoopMedia>,
     pub(crate) platform: Platform,
     /// Additional platforms with the same channels: a separate socket for some of the SRT pushes, as with real platforms.

@@ -24,6 +24,7 @@ use tokio_rustls::{TlsAcceptor, TlsConnector};
 use yonder_address::{KeyLength, Passphrase, StreamKey};
 use yonder_ingest::{
     FeedAccess, IngestConfig, IngestProtocol, IngestRegistry, IngestServer, Publisher, PublisherEnd,
+    PublisherMessage, UnitEvent,
 };
 use yonder_media::Track;
 use yonder_rtmp::PushError;
@@ -242,6 +243,33 @@ async fn abrupt_end_is_reported_and_the_encoder_may_return_at_once() {
             received.end
         );
     }
+}
+
+/// The socket serves all feeds, so that it does not wait for one whose queue is full.
+#[tokio::test]
+async fn feed_that_was_blocked_continues_with_a_keyframe() {
+    let mut site = Site::start(None, None);
+    let mut encoder = SrtEncoder::publish(site.srt(), KEY, None, 0).await.unwrap();
+    let mut publisher = site.publisher().await;
+    let units = clip(14, 0);
+    // Without a reader the queue is full before the end.
+    encoder.send(&units[..600], &headers()).await;
+    let mut seen = Vec::new();
+    let mut drain = |publisher: &mut Publisher| {
+        while let Ok(message) = publisher.messages.try_recv() {
+            if let PublisherMessage::Media(UnitEvent::Unit(unit)) = message {
+                seen.push(unit);
+            }
+        }
+    };
+    drain(&mut publisher);
+    encoder.send(&units[600..], &headers()).await;
+    encoder.run(Duration::from_millis(1_500)).await;
+    drain(&mut publisher);
+    let videos: Vec<_> = seen.iter().filter(|unit| unit.track == Track::Video).collect();
+    let gap = videos.windows(2).position(|pair| pair[1].dts - pair[0].dts > 4_000).expect("a gap");
+    assert!(videos[gap + 1].keyframe, "{:?}", videos[gap + 1].dts);
+    assert_eq!(videos[gap + 1..].windows(2).filter(|pair| pair[1].dts - pair[0].dts > 4_000).count(), 0);
 }
 
 #[tokio::test]

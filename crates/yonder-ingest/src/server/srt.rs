@@ -10,13 +10,14 @@ use tokio::net::UdpSocket;
 use tokio::sync::mpsc::error::TrySendError;
 use tokio::time::{Instant, sleep_until};
 use yonder_address::KeyLength;
+use yonder_media::Track;
 use yonder_protocol::{Core as _, DatagramCore as _};
 use yonder_srt::{
     CloseReason, Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request,
     RequiredPassphrase,
 };
 
-use super::publisher::{IngestProtocol, LinkStats, PublisherEnd, PublisherInfo, PublisherMessage};
+use super::publisher::{IngestProtocol, LinkStats, PublisherEnd, PublisherInfo, PublisherMessage, QUEUE};
 use super::registry::{AccessError, IngestRegistry, Session};
 use super::srt_keys;
 use crate::units::{TsUnits, UnitEvent};
@@ -44,8 +45,10 @@ struct Connected {
     units: TsUnits,
     session: Session,
     stats_due: Duration,
-    /// Messages that the feed had no room for.
-    dropped: u64,
+    /// The feed had no room: units are dropped up to a keyframe.
+    skips: bool,
+    /// Headers that the feed had no room for.
+    headers: Option<UnitEvent>,
     end: Option<PublisherEnd>,
 }
 
@@ -183,7 +186,8 @@ impl Port {
                     units: TsUnits::default(),
                     session,
                     stats_due: now + STATS_INTERVAL,
-                    dropped: 0,
+                    skips: false,
+                    headers: None,
                     end: None,
                 };
                 self.connections.insert(socket, connected);
@@ -250,28 +254,58 @@ impl Connected {
             self.connection.close(now, Duration::ZERO);
         }
         while let Some(payload) = self.connection.poll_data(now) {
-            self.session.note_media();
             self.units.read(&payload, media);
-            self.send(PublisherMessage::Received(payload.len()));
+            // Padding and tables without media do not keep another encoder from taking over.
+            if media.iter().any(|event| matches!(event, UnitEvent::Unit(_))) {
+                self.session.note_media();
+            }
+            let _unsent = self.send(PublisherMessage::Received(payload.len()));
             for event in media.drain(..) {
-                self.send(PublisherMessage::Media(event));
+                self.send_media(event);
             }
         }
         if now >= self.stats_due {
             self.stats_due = now + STATS_INTERVAL;
             let stats = self.connection.stats();
             let link = LinkStats { rtt: stats.rtt, received: stats.received, missing: stats.missing };
-            self.send(PublisherMessage::Link(link));
+            let _unsent = self.send(PublisherMessage::Link(link));
         }
     }
 
-    /// Sends a message to the feed. The socket serves all publishers, so that it does not wait for a feed.
-    fn send(&mut self, message: PublisherMessage) {
-        if let Err(TrySendError::Full(_)) = self.session.messages.try_send(message) {
-            if self.dropped == 0 {
-                tracing::warn!(feed = self.session.feed, "the feed does not take the media of its encoder");
+    /// Sends media to the feed. After a message that it had no room for, media continues with the headers and a keyframe, once
+    /// half of the queue is free.
+    fn send_media(&mut self, event: UnitEvent) {
+        match &event {
+            UnitEvent::Headers(_) if self.skips => {
+                self.headers = Some(event);
+                return;
             }
-            self.dropped += 1;
+            UnitEvent::Unit(unit) if self.skips => {
+                let has_room = self.session.messages.capacity() > QUEUE / 2;
+                if unit.track != Track::Video || !unit.keyframe || !has_room {
+                    return;
+                }
+                self.skips = false;
+                if let Some(headers) = self.headers.take() {
+                    let _unsent = self.send(PublisherMessage::Media(headers));
+                }
+            }
+            _ => {}
+        }
+        if let Some(PublisherMessage::Media(unsent)) = self.send(PublisherMessage::Media(event)) {
+            tracing::warn!(feed = self.session.feed, "the feed does not take the media of its encoder");
+            self.skips = true;
+            self.headers = Some(unsent).filter(|unsent| matches!(unsent, UnitEvent::Headers(_)));
+        }
+    }
+
+    /// Sends a message to the feed, and returns it if the feed has no room for it. The socket serves all publishers, so that it
+    /// does not wait for a feed.
+    fn send(&self, message: PublisherMessage) -> Option<PublisherMessage> {
+        match self.session.messages.try_send(message) {
+            Err(TrySendError::Full(message)) => Some(message),
+            // Its end is handled with the next poll.
+            Ok(()) | Err(TrySendError::Closed(_)) => None,
         }
     }
 
