@@ -116,7 +116,7 @@ impl Records {
         self.write_lock.lock()
     }
 
-    /// As [`Records::lock_changes`], with a timeout of one second, so that an observation does not overlap a rename.
+    /// Acquires the write lock within a second, so that an observation does not overlap a rename.
     /// `None` if a change takes longer, as on a blocked disk.
     pub fn try_lock_changes(&self) -> Option<MutexGuard<'_, ()>> {
         self.write_lock.try_lock_for(CHANGE_TIMEOUT)
