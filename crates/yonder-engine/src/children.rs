@@ -9,19 +9,12 @@ use tokio::task::{AbortHandle, JoinSet};
 use tokio::time::timeout;
 use yonder_core::{Cause, DialStep};
 
-use crate::push::{Connection, PushId};
+use crate::ids::{Attempt, OutputId, PushId};
+use crate::push::connection::Connection;
 use crate::source::{ConnectError, Dial, RtspSession};
 use crate::spec::Route;
 use crate::tasks::catch_panic;
 use yonder_slate::SlateGop;
-
-/// ID of an output of a relay within its feed's actor.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct OutputId(pub(crate) u64);
-
-/// ID of a connection attempt within its feed's actor: results of older attempts are ignored.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(crate) struct Attempt(pub(crate) u64);
 
 /// Event of a child task.
 #[derive(Debug)]

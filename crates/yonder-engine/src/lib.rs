@@ -14,6 +14,7 @@ mod driver;
 mod engine;
 mod feed;
 mod find;
+mod ids;
 mod lease;
 mod link;
 mod media_threads;

@@ -9,11 +9,14 @@ use yonder_core::rendition::{Rendition, Selection};
 use yonder_media::Frame;
 use yonder_slate::{SlateFolder, SlateGop};
 
-use crate::children::{Children, OutputId};
+use crate::children::Children;
 use crate::clock::Clock;
 use crate::feed::{FeedSignal, FeedStats};
-use crate::output::{OutputContext, OutputSignal, RelayOutput};
-use crate::push::{Push, PushId};
+use crate::ids::OutputId;
+use crate::ids::PushId;
+use crate::output::signal::OutputSignal;
+use crate::output::{OutputContext, RelayOutput};
+use crate::push::Push;
 use crate::rendition::Renditions;
 use crate::spec::{HoldSpec, PushSpec};
 use crate::view::PushView;

@@ -15,6 +15,7 @@ use yonder_store::{
 use super::{EngineAction, Records, Transaction};
 use crate::error::ServiceError;
 use crate::ingest::{ingest_facts, not_published, published_values};
+use crate::site::read_site;
 use crate::{time, views};
 
 /// Maximum length of the address of a device service, in bytes.
@@ -409,12 +410,6 @@ fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets)
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {
     CameraUrl::parse(text.expose()).map_err(|error| ServiceError::camera_url(field, &error))
-}
-
-/// Returns a normalized site name; `None` for an empty one.
-pub(crate) fn read_site(text: &str) -> Option<String> {
-    let site = text.split_whitespace().collect::<Vec<_>>().join(" ");
-    Some(site).filter(|site| !site.is_empty())
 }
 
 /// Checks the address of a device service: a host, a host with a port, or a URL without credentials; `None` for an empty one.

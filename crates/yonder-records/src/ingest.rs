@@ -11,7 +11,7 @@ use yonder_store::{
 use super::{EngineAction, Records, Transaction};
 use crate::destination_input::parse_key_length;
 use crate::error::ServiceError;
-use crate::feeds::read_site;
+use crate::site::read_site;
 use crate::time;
 
 /// Allowed lengths of a stream key, in characters.

@@ -23,6 +23,7 @@ mod people;
 mod platforms;
 mod relays;
 pub mod secrets;
+mod site;
 mod snapshot;
 pub mod time;
 mod tokens;

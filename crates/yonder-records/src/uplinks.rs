@@ -9,9 +9,9 @@ use yonder_core::check_name;
 use yonder_engine::{Binding, UplinkSpec};
 use yonder_store::{Identity, RecordKind, StoreError, TrafficKey, Uplink as StoredUplink};
 
-use super::feeds::read_site;
 use super::{Records, Transaction};
 use crate::error::ServiceError;
+use crate::site::read_site;
 use crate::time;
 
 /// Default headroom, in percent.

@@ -4,6 +4,7 @@ mod aac_decoder;
 mod aac_encoder;
 mod channels;
 mod decoder;
+mod decoders;
 mod g711_decoder;
 mod resampler;
 #[cfg(test)]
@@ -11,5 +12,5 @@ mod test_signal;
 mod transcoder;
 mod vo_aacenc;
 
-pub use decoder::can_decode;
+pub use decoders::can_decode;
 pub use transcoder::{AudioTarget, AudioTranscoder, EncodedFrame};

@@ -6,7 +6,7 @@ use yonder_media::AudioConfig;
 use yonder_media::g711::Law;
 
 use crate::EncodedFrame;
-use crate::audio::decoder::decoder_of;
+use crate::audio::decoders::decoder_of;
 
 /// Returns sample `n` of a sine wave.
 pub(crate) fn sine(n: i64, sample_rate: u32, hertz: f64, amplitude: f64) -> f64 {

@@ -1,11 +1,7 @@
 //! Interface of video decoders.
 
-use yonder_media::VideoCodec;
-
 use crate::error::CodecError;
 
-use super::h264_decoder::H264Decoder;
-use super::h265_decoder::H265Decoder;
 use super::picture::PictureRef;
 
 /// Receiver of decoded pictures with their presentation times, in ticks.
@@ -25,15 +21,4 @@ pub(crate) trait VideoDecoder: std::fmt::Debug + Send {
     /// # Errors
     /// Those of `on_picture`.
     fn flush(&mut self, on_picture: OnPicture<'_>) -> Result<(), CodecError>;
-}
-
-/// Creates the decoder of a codec.
-///
-/// # Errors
-/// [`CodecError::Decoder`], or [`CodecError::MissingLibrary`] for H.265.
-pub(crate) fn decoder_of(codec: VideoCodec) -> Result<Box<dyn VideoDecoder>, CodecError> {
-    match codec {
-        VideoCodec::H264 => Ok(Box::new(H264Decoder::new()?)),
-        VideoCodec::H265 => Ok(Box::new(H265Decoder::new()?)),
-    }
 }

@@ -20,7 +20,7 @@ use yonder_media::{TICKS_PER_SECOND, VideoConfig, split_nals};
 use crate::error::CodecError;
 
 use super::picture::PictureRef;
-use super::transcoder::VideoTarget;
+use super::target::VideoTarget;
 
 /// Share of the target at which the encoder is set, in percent: its rate control exceeds its target by a few percent.
 const TARGET_PERCENT: u32 = 93;

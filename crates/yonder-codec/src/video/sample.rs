@@ -6,7 +6,7 @@ use crate::error::CodecError;
 
 use super::encoder::H264Encoder;
 use super::picture::Picture;
-use super::transcoder::VideoTarget;
+use super::target::VideoTarget;
 
 /// Frames per second of the pattern.
 const FPS: i64 = 25;

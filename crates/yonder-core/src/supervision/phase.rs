@@ -2,8 +2,6 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{FeedState, PushState};
-
 /// State of a feed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -39,19 +37,6 @@ impl FeedPhase {
             Self::Stalled => "stalled",
             Self::Waiting => "waiting",
             Self::Blocked => "blocked",
-        }
-    }
-}
-
-impl From<FeedState> for FeedPhase {
-    fn from(state: FeedState) -> Self {
-        match state {
-            FeedState::Off => Self::Off,
-            FeedState::Dialing => Self::Dialing,
-            FeedState::Flowing => Self::Flowing,
-            FeedState::Stalled => Self::Stalled,
-            FeedState::Waiting { .. } => Self::Waiting,
-            FeedState::Blocked { .. } => Self::Blocked,
         }
     }
 }
@@ -101,20 +86,6 @@ impl PushPhase {
     #[must_use]
     pub fn is_sending(self) -> bool {
         matches!(self, Self::Live | Self::Lagging | Self::Holding)
-    }
-}
-
-impl From<PushState> for PushPhase {
-    fn from(state: PushState) -> Self {
-        match state {
-            PushState::Off => Self::Off,
-            PushState::Dialing => Self::Dialing,
-            PushState::Live => Self::Live,
-            PushState::Holding => Self::Holding,
-            PushState::Lagging => Self::Lagging,
-            PushState::Waiting { .. } => Self::Waiting,
-            PushState::Blocked { .. } => Self::Blocked,
-        }
     }
 }
 

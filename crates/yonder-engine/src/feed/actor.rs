@@ -200,7 +200,8 @@ impl FeedActor {
         // Connections that do not close in time are aborted.
         let _pushes = timeout(CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
         self.close_source();
-        let _source = timeout(super::source::CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
+        let _source =
+            timeout(super::source_stage::CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
         // A viewer reads the cause of a temporary feed after its end.
         if !self.is_temporary {
             self.change(|machine, now| machine.set_enabled(false, now));

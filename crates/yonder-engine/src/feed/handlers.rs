@@ -9,8 +9,9 @@ use yonder_core::{FeedMachine, FeedState};
 use yonder_media::{Frame, StreamHeaders};
 
 use crate::children::{ChildEvent, Children};
-use crate::output::OutputSignal;
-use crate::push::{Push, PushId};
+use crate::ids::PushId;
+use crate::output::signal::OutputSignal;
+use crate::push::Push;
 use crate::relay::Relay;
 use crate::spec::{HoldSpec, PushSpec};
 

@@ -5,6 +5,7 @@ mod facts;
 mod gop;
 mod handlers;
 mod probe;
+mod signal;
 mod snapshot;
 mod source;
 mod source_stage;
@@ -18,7 +19,6 @@ use std::time::Duration;
 use tokio::runtime::Handle;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio_util::task::AbortOnDropHandle;
-use yonder_core::Cause;
 use yonder_core::rendition::Rendition;
 use yonder_ingest::Publisher;
 use yonder_media::Frame;
@@ -30,20 +30,12 @@ use yonder_slate::SlateFolder;
 
 use actor::{ActorEnd, FeedActor};
 pub(crate) use gop::GopCache;
+pub(crate) use signal::FeedSignal;
 pub(crate) use snapshot::{FeedSnapshot, SnapshotCell};
 pub(crate) use stats::FeedStats;
 
 /// Maximum frames queued for a viewer on another thread; beyond it the viewer skips to a keyframe.
 const VIEWER_QUEUE: usize = 2_048;
-
-/// State of a feed for its relays.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct FeedSignal {
-    /// Video arrives.
-    pub(crate) flows: bool,
-    /// Cause while no video arrives, or a warning.
-    pub(crate) cause: Option<Cause>,
-}
 
 /// Location of a panic requested by a test.
 #[cfg(debug_assertions)]

@@ -7,16 +7,15 @@ use std::time::Duration;
 use yonder_core::{Cause, CauseCode, Decision, DialStep, FeedMachine};
 use yonder_ingest::Publisher;
 
-use crate::children::{Attempt, ChildEvent};
+use crate::children::ChildEvent;
+use crate::ids::Attempt;
 use crate::source::{ConnectError, Dial, PublisherSession, RtspSession, SourceEnd};
 use crate::spec::{FeedSpec, SourceSpec};
 
 use super::actor::FeedActor;
 use super::probe;
-use super::source_stage::SourceStage;
+use super::source_stage::{CLOSE_TIMEOUT, SourceStage};
 
-/// Timeout of an orderly end.
-pub(super) const CLOSE_TIMEOUT: Duration = Duration::from_millis(500);
 /// Maximum reads in one poll, before frames are written to pushes.
 const MAX_READS: usize = 4;
 

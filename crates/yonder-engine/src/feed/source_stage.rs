@@ -1,7 +1,13 @@
 //! State of a feed's source.
 
-use crate::children::{Attempt, Child};
+use std::time::Duration;
+
+use crate::children::Child;
+use crate::ids::Attempt;
 use crate::source::{Dial, PublisherSession, RtspSession};
+
+/// Timeout of an orderly end.
+pub(super) const CLOSE_TIMEOUT: Duration = Duration::from_millis(500);
 
 /// State of the source.
 #[derive(Debug)]

@@ -3,7 +3,8 @@
 //! The output has its own timeline ([`Splice`]): a source is placed at its first keyframe, so that a late keyframe, a
 //! wrong camera clock, or a slate that ran ahead never keeps a source off the output.
 
-mod ring;
+pub(crate) mod ring;
+pub(crate) mod signal;
 mod slate;
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -16,16 +17,18 @@ use yonder_core::{Cause, CauseCode, HoldMachine, Source};
 use yonder_media::splice::Splice;
 use yonder_media::{Frame, StreamHeaders, Track};
 
-use crate::children::{Children, OutputId};
+use crate::children::Children;
 use crate::clock::Clock;
 use crate::feed::{FeedSignal, FeedStats};
+use crate::ids::OutputId;
 use crate::push::{Push, PushContext};
 use crate::spec::HoldSpec;
 use crate::view::PushView;
 use yonder_slate::{SlateFolder, SlateKey};
 
 use self::slate::SlateStage;
-pub(crate) use ring::{Cursor, Next, Ring};
+use ring::Ring;
+use signal::OutputSignal;
 
 /// Interval at which the slate source is saved.
 const SAVE_INTERVAL: Duration = Duration::from_secs(10 * 60);
@@ -37,15 +40,6 @@ const MAX_AUDIO_HOLD: Duration = Duration::from_millis(40);
 pub(crate) fn slate_key(relay: &str, rendition: Rendition) -> SlateKey {
     let version = if rendition.is_original() { String::new() } else { rendition.to_string() };
     SlateKey { relay: relay.to_owned(), version }
-}
-
-/// State of the output for its pushes.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct OutputSignal {
-    /// Source on the output.
-    pub(crate) source: Source,
-    /// Cause while it is not the feed; `None` if an operator requested the hold.
-    pub(crate) cause: Option<Cause>,
 }
 
 /// Active source.
@@ -291,7 +285,7 @@ impl RelayOutput {
         for turn in 0..count {
             let at = (first + turn) % count;
             let Some(push) = self.pushes.get_mut(at) else { continue };
-            let mut context = PushContext {
+            let mut push_context = PushContext {
                 task: &mut *context.task,
                 now,
                 is_tick: context.is_tick,
@@ -299,9 +293,8 @@ impl RelayOutput {
                 stats: &mut *context.stats,
                 overload: context.overload,
                 signal: &self.signal,
-                children: &mut *context.children,
             };
-            has_more |= push.poll(&mut context);
+            has_more |= push.poll(&mut push_context, &mut *context.children);
             if turn + 1 < count && Instant::now() >= deadline {
                 self.first_push = (at + 1) % count;
                 return true;

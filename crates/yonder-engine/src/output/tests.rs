@@ -7,7 +7,8 @@ use std::task::Waker;
 use yonder_address::read_pasted;
 
 use super::*;
-use crate::push::PushId;
+use crate::ids::PushId;
+use crate::output::ring::{Cursor, Next};
 use crate::spec::PushSpec;
 use yonder_slate::SlateGop;
 

@@ -9,15 +9,15 @@ use yonder_rtmp::{Publisher, PublisherConfig};
 use yonder_srt::{Caller, CallerConfig, KeyRefresh};
 
 use crate::causes;
-use crate::children::{Attempt, Child, ChildEvent, Children, Reporter};
+use crate::children::{Child, ChildEvent, Children, Reporter};
 use crate::clock::Clock;
 use crate::connect::{self, DialError};
+use crate::ids::{Attempt, PushId};
 use crate::link::Link;
 use crate::reachability::{TLS_TIMEOUT, answering, trust};
 use crate::spec::{PushSpec, Route};
 use crate::tls::TlsError;
 
-use super::PushId;
 use super::connection::Connection;
 use super::rtmp::RtmpConnection;
 use super::srt::{Port, SrtConnection};

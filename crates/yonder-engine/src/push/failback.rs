@@ -5,10 +5,10 @@ use std::time::Duration;
 use tokio::time::sleep;
 
 use crate::children::{Child, ChildEvent, Children};
+use crate::ids::PushId;
 use crate::reachability;
 use crate::spec::Route;
 
-use super::PushId;
 use super::state::PushCore;
 
 /// Probe interval of better routes; shorter for a short failback delay.

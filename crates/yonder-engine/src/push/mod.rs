@@ -2,7 +2,7 @@
 
 mod backlog;
 mod connect;
-mod connection;
+pub(crate) mod connection;
 mod failback;
 mod rtmp;
 mod srt;
@@ -18,29 +18,25 @@ use yonder_address::ServerAddress;
 use yonder_core::rendition::PathSample;
 use yonder_core::{Cause, CauseCode, Decision, DialStep, History, PushMachine};
 
-use crate::children::{Attempt, Child, ChildEvent, Children};
+use crate::children::{Child, ChildEvent, Children};
 use crate::clock::Clock;
-use crate::output::{Cursor, OutputSignal};
+use crate::ids::{Attempt, PushId};
+use crate::output::ring::Cursor;
+use crate::output::signal::OutputSignal;
 use crate::spec::{PushSpec, Route};
 use crate::view::{CauseView, PushView};
 
-pub(crate) use connection::Connection;
+use connection::Connection;
 pub(crate) use state::PushContext;
 use state::{PushCore, PushPolicy};
 use stats::PushStats;
 
-/// Timeout of a platform that accepts no bytes.
-const NO_PROGRESS_TIMEOUT: Duration = Duration::from_secs(10);
 /// Timeout of an orderly end.
 pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_800);
 /// Maximum redirects before a push is live.
 const MAX_REDIRECTS: u32 = 3;
 /// Minimum interval of reconnect requests that are followed.
 const MIN_RECONNECT_INTERVAL: Duration = Duration::from_secs(30);
-
-/// ID of a push within its feed's actor.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct PushId(pub(crate) u64);
 
 #[derive(Debug)]
 enum Stage {
@@ -272,8 +268,8 @@ impl Push {
 
     /// Connects if due, reads and writes the connection's sockets, and handles timeouts. A panic ends the connection.
     /// Returns true if there is more to write at once.
-    pub(crate) fn poll(&mut self, context: &mut PushContext<'_, '_>) -> bool {
-        let polled = catch_unwind(AssertUnwindSafe(|| self.poll_connection(context)));
+    pub(crate) fn poll(&mut self, context: &mut PushContext<'_, '_>, children: &mut Children) -> bool {
+        let polled = catch_unwind(AssertUnwindSafe(|| self.poll_connection(context, children)));
         let result = polled.unwrap_or_else(|_| {
             let (relay, destination) = (&*self.core.relay, &self.core.spec.destination);
             tracing::error!(relay, destination, "push panicked");
@@ -285,7 +281,7 @@ impl Push {
             self.core.set_source(context.signal);
             false
         });
-        self.connect_if_due(context);
+        self.connect_if_due(context.now, children);
         has_more
     }
 
@@ -308,22 +304,26 @@ impl Push {
     }
 
     /// Reconnects if the platform has requested it. Frequent requests are ignored, since each one costs a short gap.
-    fn follow_reconnect_request(&mut self, context: &mut PushContext<'_, '_>) {
+    fn follow_reconnect_request(&mut self, now: Duration, children: &mut Children) {
         if !std::mem::take(&mut self.core.is_reconnect_requested) {
             return;
         }
         let last = self.core.reconnected_at;
-        if last.is_some_and(|at| context.now.saturating_sub(at) < MIN_RECONNECT_INTERVAL) {
+        if last.is_some_and(|at| now.saturating_sub(at) < MIN_RECONNECT_INTERVAL) {
             self.core.redirect = None;
             return;
         }
-        self.core.reconnected_at = Some(context.now);
+        self.core.reconnected_at = Some(now);
         let (relay, destination) = (&*self.core.relay, &self.core.spec.destination);
         tracing::info!(relay, destination, "platform asks to reconnect");
-        self.roll_over(context.children);
+        self.roll_over(children);
     }
 
-    fn poll_connection(&mut self, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
+    fn poll_connection(
+        &mut self,
+        context: &mut PushContext<'_, '_>,
+        children: &mut Children,
+    ) -> Result<bool, Cause> {
         let Stage::Connected(connection) = &mut self.stage else {
             self.is_pump_due = false;
             return Ok(false);
@@ -341,19 +341,19 @@ impl Push {
             }
         };
         self.is_pump_due = has_more;
-        self.follow_reconnect_request(context);
+        self.follow_reconnect_request(context.now, children);
         if self.core.machine.live_since().is_some() && self.core.machine.route() > 0 {
-            self.failback.get_or_insert_with(|| failback::start(self.id, &self.core, context.children));
+            self.failback.get_or_insert_with(|| failback::start(self.id, &self.core, children));
         }
         Ok(has_more)
     }
 
-    fn connect_if_due(&mut self, context: &mut PushContext<'_, '_>) {
+    fn connect_if_due(&mut self, now: Duration, children: &mut Children) {
         self.retry_at = None;
         if !matches!(self.stage, Stage::Idle) || self.predecessor.is_some() {
             return;
         }
-        match self.core.machine.decide(context.now) {
+        match self.core.machine.decide(now) {
             Decision::Dial => {}
             Decision::WaitUntil(until) => {
                 self.retry_at = Some(until);
@@ -363,7 +363,7 @@ impl Push {
         }
         let core = &mut self.core;
         core.is_changed = true;
-        core.attempt = Attempt(context.children.next_number());
+        core.attempt = Attempt(children.next_number());
         core.attempt_began = core.clock.now();
         core.stats.steps.clear();
         core.stats.link = None;
@@ -373,7 +373,7 @@ impl Push {
                 if let Some(server) = core.redirect.take() {
                     route.server = ServerAddress::Rtmp(server);
                 }
-                self.stage = Stage::Connecting(connect::start(self.id, core, route, context.children));
+                self.stage = Stage::Connecting(connect::start(self.id, core, route, children));
             }
             None => {
                 let message = "There is no route to this destination.";

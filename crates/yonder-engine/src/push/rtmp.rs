@@ -18,10 +18,10 @@ use crate::causes;
 use crate::clock::Clock;
 use crate::driver::{DriveEnd, Driver, StreamTransport, Transport};
 use crate::link::Link;
-use crate::output::{Cursor, Next};
+use crate::output::ring::{Cursor, Next};
 
-use super::state::{KEYFRAME_WARNING, PushContext, PushCore, no_keyframe};
-use super::{NO_PROGRESS_TIMEOUT, backlog};
+use super::backlog;
+use super::state::{KEYFRAME_WARNING, NO_PROGRESS_TIMEOUT, PushContext, PushCore, no_keyframe};
 
 /// Maximum bytes that wait for the socket; the rest stays in the ring, which needs no additional memory.
 const MAX_OUTBOX: usize = 256 * 1024;

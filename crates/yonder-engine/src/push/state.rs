@@ -7,15 +7,18 @@ use std::time::Duration;
 use yonder_address::RtmpServer;
 use yonder_core::{Cause, CauseCode, DialStep, PushMachine, PushState, Refusal, RefusalRule};
 
-use crate::children::{Attempt, Children};
 use crate::clock::Clock;
 use crate::feed::FeedStats;
-use crate::output::{OutputSignal, Ring};
+use crate::ids::Attempt;
+use crate::output::ring::Ring;
+use crate::output::signal::OutputSignal;
 use crate::spec::{PushSpec, Route};
 use crate::view::StepView;
 
 use super::stats::PushStats;
 
+/// Timeout of a platform that accepts no bytes.
+pub(super) const NO_PROGRESS_TIMEOUT: Duration = Duration::from_secs(10);
 /// Wait for a keyframe after which there is a warning.
 pub(super) const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 
@@ -139,7 +142,6 @@ pub(crate) struct PushContext<'a, 'w> {
     /// Cause while the rendition skips frames.
     pub(crate) overload: Option<&'a Cause>,
     pub(crate) signal: &'a OutputSignal,
-    pub(crate) children: &'a mut Children,
 }
 
 /// Returns the cause of an accepted push whose feed has no keyframe.

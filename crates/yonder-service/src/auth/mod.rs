@@ -2,6 +2,7 @@
 
 mod attempts;
 mod cache;
+mod client;
 mod hashing;
 mod passwords;
 mod people;
@@ -20,9 +21,10 @@ use crate::journal::Journal;
 use attempts::Attempts;
 pub use attempts::Source;
 use cache::TokenCache;
+pub use client::SignInClient;
 use hashing::Hashing;
 use passwords::{check_new_password, hash_password, verify_password};
-pub use sessions::{SESSION_S, SignInClient};
+pub use sessions::SESSION_S;
 use touches::Touches;
 use yonder_records::Records;
 use yonder_records::ServiceError;

@@ -1,6 +1,5 @@
 //! Sessions: the first person signs in by the set-up link, others by name and password.
 
-use std::net::{IpAddr, Ipv4Addr};
 use std::time::Instant;
 
 use secrecy::SecretString;
@@ -8,7 +7,7 @@ use yonder_api::{Credentials, PasswordChange, Session as SessionFacts, SetUp, Si
 use yonder_core::Role;
 use yonder_store::{NewSession, Person, Session, StoreError};
 
-use super::{Auth, Source, check_new_password, people, verify_password};
+use super::{Auth, SignInClient, Source, check_new_password, people, verify_password};
 use yonder_records::ServiceError;
 use yonder_records::secrets::{random_token, same_secret};
 use yonder_records::time;
@@ -24,22 +23,6 @@ const SET_UP: &str = "set-up";
 const MAX_LOGGED_NAME: usize = 64;
 /// Maximum characters of the `User-Agent` header.
 const AGENT_LENGTH: usize = 200;
-
-/// Client of a sign-in.
-#[derive(Debug, Clone, Default)]
-pub struct SignInClient {
-    /// Its `User-Agent`.
-    pub agent: String,
-    /// Network address, if known.
-    pub address: Option<IpAddr>,
-}
-
-impl SignInClient {
-    /// Returns the source for rate limits.
-    pub(super) fn source(&self) -> Source {
-        self.address.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).into()
-    }
-}
 
 impl Auth {
     /// Returns the code of the one-time set-up link, until it is used.

@@ -5,7 +5,7 @@ use secrecy::SecretString;
 use crate::camera::{Camera, CameraEncoders, CameraStream};
 use crate::encoding::{StreamSettings, whole};
 
-use super::encoders::EncoderQuirk;
+use super::quirk::EncoderQuirk;
 
 /// Media profile of the device.
 #[derive(Debug, Clone, Default)]

@@ -5,6 +5,7 @@ use parking_lot::Mutex;
 use yonder_onvif::Element;
 
 use super::DeviceProfile;
+use super::quirk::EncoderQuirk;
 use crate::camera::CameraEncoders;
 use crate::encoding::{StreamSettings, whole};
 
@@ -16,47 +17,6 @@ const FRAME_DIVISORS: [u32; 4] = [1, 2, 3, 5];
 const KBPS: (u32, u32) = (128, 16_384);
 /// Range of keyframe intervals, in frames.
 const KEYFRAME_EVERY: (u32, u32) = (1, 600);
-
-/// Deviation of a device when an encoder is configured.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum EncoderQuirk {
-    /// It applies what it accepts.
-    #[default]
-    None,
-    /// It refuses every change.
-    Refuses,
-    /// The account may not change anything.
-    ReadOnly,
-    /// It rounds bit rates to 1 024 kbit/s, and keyframe intervals to seconds.
-    Rounds,
-    /// It stores the change, and applies it when it is restarted.
-    NeedsRestart,
-    /// It changes another profile.
-    OtherProfile,
-    /// It changes another profile once, and the right one afterwards.
-    OtherProfileOnce,
-    /// It confirms the change, and does nothing.
-    Ignores,
-}
-
-impl EncoderQuirk {
-    /// Returns the quirk of this name: `none`, `refuses`, `read-only`, `rounds`, `restart`, `elsewhere`,
-    /// `elsewhere-once`, `ignores`.
-    #[must_use]
-    pub fn from_name(name: &str) -> Option<Self> {
-        Some(match name {
-            "none" => Self::None,
-            "refuses" => Self::Refuses,
-            "read-only" => Self::ReadOnly,
-            "rounds" => Self::Rounds,
-            "restart" => Self::NeedsRestart,
-            "elsewhere" => Self::OtherProfile,
-            "elsewhere-once" => Self::OtherProfileOnce,
-            "ignores" => Self::Ignores,
-            _ => return None,
-        })
-    }
-}
 
 /// Encoder of a profile.
 #[derive(Debug, Clone)]

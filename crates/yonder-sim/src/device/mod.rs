@@ -2,6 +2,7 @@
 
 mod config;
 mod encoders;
+mod quirk;
 
 use std::collections::HashMap;
 use std::io;
@@ -22,7 +23,7 @@ use tokio::task::JoinHandle;
 use yonder_onvif::{Element, MULTICAST_ADDRESS, MULTICAST_PORT, password_digest};
 
 pub use config::{DeviceConfig, DeviceProfile, DeviceSignIn};
-pub use encoders::EncoderQuirk;
+pub use quirk::EncoderQuirk;
 
 /// Protection space of HTTP Digest.
 const REALM: &str = "Hollow Fell";

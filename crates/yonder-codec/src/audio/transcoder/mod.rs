@@ -8,7 +8,8 @@ use yonder_media::{AudioConfig, TICKS_PER_SECOND};
 
 use crate::audio::aac_encoder::{AacEncoder, DELAY};
 use crate::audio::channels;
-use crate::audio::decoder::{AudioDecoder, decoder_of};
+use crate::audio::decoder::AudioDecoder;
+use crate::audio::decoders::decoder_of;
 use crate::audio::resampler::Resampler;
 use crate::error::CodecError;
 

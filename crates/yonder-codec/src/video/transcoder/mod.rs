@@ -7,33 +7,18 @@ use yonder_media::{AccessUnit, Payload, TICKS_PER_SECOND, VideoConfig};
 
 use crate::error::CodecError;
 
-use super::decoder::{VideoDecoder, decoder_of};
+use super::decoder::VideoDecoder;
+use super::decoders::decoder_of;
 use super::encoder::H264Encoder;
 use super::picture::PictureRef;
 use super::scaler::Scaler;
+use super::target::VideoTarget;
 
 /// Distance of two pictures, in ticks, after which the second one is a keyframe: a joint in the feed.
 const MAX_FRAME_TICKS: i64 = TICKS_PER_SECOND;
 /// Consecutive damaged keyframes after which the stream counts as undecodable.
 const MAX_DAMAGED_KEYFRAMES: u32 = 3;
 const START_CODE: [u8; 4] = [0, 0, 0, 1];
-
-/// Format of the encoded video.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct VideoTarget {
-    /// Width in samples, even.
-    pub width: u32,
-    /// Height in lines, even.
-    pub height: u32,
-    /// One of this many frames of the feed is encoded.
-    pub frame_divisor: u32,
-    /// Frames per second, for the rate control.
-    pub fps: f64,
-    /// Bit rate in kilobits per second.
-    pub kbps: u32,
-    /// Keyframe interval in seconds.
-    pub keyframe_interval_s: f64,
-}
 
 /// Encoded picture.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -57,6 +57,19 @@ pub enum FeedState {
     },
 }
 
+impl From<FeedState> for FeedPhase {
+    fn from(state: FeedState) -> Self {
+        match state {
+            FeedState::Off => Self::Off,
+            FeedState::Dialing => Self::Dialing,
+            FeedState::Flowing => Self::Flowing,
+            FeedState::Stalled => Self::Stalled,
+            FeedState::Waiting { .. } => Self::Waiting,
+            FeedState::Blocked { .. } => Self::Blocked,
+        }
+    }
+}
+
 impl FeedState {
     /// Returns the name of the state.
     #[must_use]

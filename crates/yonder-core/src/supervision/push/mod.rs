@@ -106,6 +106,20 @@ pub enum PushState {
     },
 }
 
+impl From<PushState> for PushPhase {
+    fn from(state: PushState) -> Self {
+        match state {
+            PushState::Off => Self::Off,
+            PushState::Dialing => Self::Dialing,
+            PushState::Live => Self::Live,
+            PushState::Holding => Self::Holding,
+            PushState::Lagging => Self::Lagging,
+            PushState::Waiting { .. } => Self::Waiting,
+            PushState::Blocked { .. } => Self::Blocked,
+        }
+    }
+}
+
 impl PushState {
     /// Returns the name of the state.
     #[must_use]

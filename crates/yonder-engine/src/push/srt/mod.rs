@@ -22,7 +22,7 @@ use crate::causes;
 use crate::clock::Clock;
 use crate::connect::{self, DialError};
 use crate::driver::{DriveEnd, Driver, Transport as _};
-use crate::output::{Cursor, Next};
+use crate::output::ring::{Cursor, Next};
 use crate::view::LinkView;
 
 use super::backlog;
