@@ -30,6 +30,7 @@ pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
             | "/relays/{name}/hold"
             | "/relays/{name}/resume"
             | "/destinations/{name}/rekey"
+            | "/feeds/{name}/rekey"
             | "/alerts/{name}/acknowledge"
             | "/alerts/{name}/mute"
             | "/surveys"
