@@ -10,8 +10,8 @@ use if_addrs::IfAddr;
 use socket2::{SockRef, TcpKeepalive};
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
 use tokio::time::{Instant, sleep, timeout};
+use yonder_resolver::Resolver;
 
-use crate::resolver::Resolver;
 use crate::spec::{Binding, UplinkSpec};
 
 /// Timeout of one connection attempt.

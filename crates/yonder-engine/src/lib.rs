@@ -25,7 +25,6 @@ mod push;
 mod reachability;
 mod relay;
 mod rendition;
-mod resolver;
 mod running;
 mod source;
 mod spec;

@@ -55,7 +55,7 @@ type Answer = Result<Arc<[IpAddr]>, ResolveError>;
 
 /// Error of a name resolution.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub(crate) enum ResolveError {
+pub enum ResolveError {
     /// The name has no address.
     #[error("{0}")]
     NotFound(String),
@@ -74,7 +74,7 @@ struct Name {
 
 /// Resolver of the process.
 #[derive(Debug)]
-pub(crate) struct Resolver {
+pub struct Resolver {
     runtime: Handle,
     servers: Vec<SocketAddr>,
     names: Mutex<HashMap<String, Name>>,
@@ -85,7 +85,7 @@ pub(crate) struct Resolver {
 
 impl Resolver {
     /// Returns the resolver of the process, which is started at the first call.
-    pub(crate) fn shared() -> &'static Arc<Self> {
+    pub fn shared() -> &'static Arc<Self> {
         static SHARED: OnceLock<Arc<Resolver>> = OnceLock::new();
         SHARED.get_or_init(|| Self::start(servers_from_environment()))
     }
@@ -109,7 +109,7 @@ impl Resolver {
     ///
     /// # Cancel safety
     /// When dropped, the query stays in flight for others and for the next call.
-    pub(crate) async fn resolve(self: &Arc<Self>, host: &str) -> Answer {
+    pub async fn resolve(self: &Arc<Self>, host: &str) -> Answer {
         if let Ok(address) = host.trim_start_matches('[').trim_end_matches(']').parse::<IpAddr>() {
             return Ok(Arc::from([address]));
         }
