@@ -108,7 +108,7 @@ impl Records {
                 return Err(ServiceError::Invalid {
                     field: "key",
                     detail: format!("the feed {:?} has this stream key", other.settings.name),
-                    hint: "The key tells which feed an encoder publishes to: give each feed its own, or leave it out to get a new one.",
+                    hint: "The service finds the feed of an encoder by its key, so that each feed needs its own. Omit the key to generate one.",
                 });
             }
         }
@@ -201,17 +201,7 @@ pub(crate) fn ingest_facts(feed: &StoredFeed) -> Option<IngestFacts> {
 /// # Errors
 /// [`ServiceError::Invalid`] naming the field.
 pub(crate) fn published_values(name: String, new: &NewFeed) -> Result<FeedValues, ServiceError> {
-    let of_cameras = [
-        ("url", !new.url.is_empty()),
-        ("sub_url", new.sub_url.is_some()),
-        ("user", new.user.is_some()),
-        ("password", new.password.is_some()),
-        ("pin", new.pin.is_some()),
-        ("device", new.device.is_some()),
-    ];
-    if let Some((field, _)) = of_cameras.into_iter().find(|(_, is_given)| *is_given) {
-        return Err(only_for_cameras(field));
-    }
+    check_no_camera_settings(new)?;
     let passphrase = new.passphrase.as_ref().filter(|text| !text.is_empty()).map(read_passphrase);
     Ok(FeedValues {
         settings: FeedSettings {
@@ -230,6 +220,25 @@ pub(crate) fn published_values(name: String, new: &NewFeed) -> Result<FeedValues
         ingest_key: Some(read_key(new.key.as_ref())?),
         ingest_passphrase: passphrase.transpose()?,
     })
+}
+
+/// Checks that a feed of an encoder has no settings of a camera.
+///
+/// # Errors
+/// [`ServiceError::Invalid`] naming the field.
+pub(crate) fn check_no_camera_settings(new: &NewFeed) -> Result<(), ServiceError> {
+    let of_cameras = [
+        ("url", !new.url.is_empty()),
+        ("sub_url", new.sub_url.is_some()),
+        ("user", new.user.is_some()),
+        ("password", new.password.is_some()),
+        ("pin", new.pin.is_some()),
+        ("device", new.device.is_some()),
+    ];
+    if let Some((field, _)) = of_cameras.into_iter().find(|(_, is_given)| *is_given) {
+        return Err(only_for_cameras(field));
+    }
+    Ok(())
 }
 
 /// Returns the error for a setting that only cameras have.

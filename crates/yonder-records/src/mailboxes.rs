@@ -53,7 +53,7 @@ mod tests {
 
     #[rstest]
     #[case("mail.example.net:99999", "a@example.net", &["b@example.net"], "server")]
-    #[case("mail.example.net", "nobody", &["b@example.net"], "from")]
+    #[case("mail.example.net", "desk", &["b@example.net"], "from")]
     #[case("mail.example.net", "a@example.net", &["b@example.net", "@"], "to")]
     #[case("mail.example.net", "a@example.net", &[], "to")]
     fn invalid_value_is_refused_by_its_field(

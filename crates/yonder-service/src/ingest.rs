@@ -22,9 +22,9 @@ use crate::journal::Journal;
 const APP: &str = "live";
 /// Interval of the checks for expired keys and for wrong ones.
 const INTERVAL: Duration = Duration::from_secs(5);
-/// Address of a documentation network: connecting a datagram socket to it sends nothing, and tells the own address of the
-/// default route.
-const ANY_OTHER_HOST: (Ipv4Addr, u16) = (Ipv4Addr::new(192, 0, 2, 1), 9);
+/// Remote address (documentation range) by which the source address of the default route is determined. Connecting a UDP socket
+/// sends no packet.
+const ROUTE_PROBE: (Ipv4Addr, u16) = (Ipv4Addr::new(192, 0, 2, 1), 9);
 
 /// Listeners for encoders, as started.
 #[derive(Debug, Clone, Default)]
@@ -266,7 +266,7 @@ fn host_of(ip: IpAddr) -> String {
 
 fn own_address() -> Option<IpAddr> {
     let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).ok()?;
-    socket.connect(ANY_OTHER_HOST).ok()?;
+    socket.connect(ROUTE_PROBE).ok()?;
     Some(socket.local_addr().ok()?.ip())
 }
 

@@ -13,6 +13,7 @@ use crate::alerts::DEFAULT_REPEAT_S;
 use crate::destination_input::DEFAULT_RETURN_S;
 use crate::error::ServiceError;
 use crate::holding::DEFAULT_AFTER_S;
+use crate::ingest::{check_no_camera_settings, not_published};
 use crate::uplinks::DEFAULT_HEADROOM;
 use crate::windows::own_zone;
 use crate::{EngineAction, Records, Transaction};
@@ -62,7 +63,12 @@ impl Transaction<'_> {
             return Ok(secrets.into_iter().filter(|(_, is_new)| *is_new).map(|(name, _)| name).collect());
         }
         let before = self.store.feed(&new.name)?;
+        let is_published = before.settings.ingest_key_bits.is_some();
+        if new.ingest && !is_published {
+            return Err(not_published("ingest"));
+        }
         if new.ingest {
+            check_no_camera_settings(&new)?;
             return self.put_published_feed(new, &before);
         }
         let stored = before.password;

@@ -103,6 +103,11 @@ fn read(json: &str) -> Value {
     serde_json::from_str(json).unwrap()
 }
 
+/// Returns both outputs of a command.
+fn text_of(output: &std::process::Output) -> String {
+    text(&output.stdout) + &text(&output.stderr)
+}
+
 fn scene(name: &str) -> Arc<LoopMedia> {
     let feed = railway_feeds().into_iter().find(|feed| feed.name == name).unwrap();
     Arc::new(feed.main())
@@ -325,7 +330,7 @@ fn encoder_returns_after_a_restart_of_the_service() {
 #[test]
 fn listener_that_cannot_be_started_ends_the_service_with_its_address() {
     let site = Site::start(&[]);
-    let text_of = |command: &mut std::process::Command| {
+    let run = |command: &mut std::process::Command| {
         let output = crate::support::output(command);
         (output.status.code(), text(&output.stderr))
     };
@@ -334,7 +339,7 @@ fn listener_that_cannot_be_started_ends_the_service_with_its_address() {
     let home = tempfile::tempdir().unwrap();
     let mut command = std::process::Command::new(crate::support::program());
     command.args(["serve", "--listen", "127.0.0.1:0", "--ingest-rtmp", &rtmp, "--home"]).arg(home.path());
-    let (code, errors) = text_of(&mut command);
+    let (code, errors) = run(&mut command);
     assert_ne!(code, Some(0));
     assert!(errors.contains(&rtmp) && errors.contains("in use"), "{errors}");
 }
@@ -380,7 +385,7 @@ fn published_feeds_are_renamed_removed_and_written_to_a_site_book() {
     assert!(text(&refused.stderr).contains("encoders publish to this feed"), "{refused:?}");
     let refused = site.service.run(&["feed", "remove", "Meadow"]);
     assert!(text(&refused.stderr).contains("Line"), "{refused:?}");
-    // The same key would not tell which feed an encoder means.
+    // The service finds the feed of an encoder by its key.
     let key = site.service.file("key", INGEST_KEY);
     let refused = site.service.run(&["feed", "add", "Other", "--ingest", "--key-file", &key]);
     assert!(text(&refused.stderr).contains("has this stream key"), "{refused:?}");
@@ -392,6 +397,20 @@ fn published_feeds_are_renamed_removed_and_written_to_a_site_book() {
     assert_eq!(feed["ingest"]["key_length"], 256);
     let revealed = read(&site.service.must(&["feed", "reveal", "Meadow", "--json"], ""));
     assert_eq!(revealed["key"], INGEST_KEY, "a key that is not in the book is kept");
+    // Neither kind of feed becomes the other one.
+    let with_url = book.replace("ingest = true", "ingest = true\nurl = \"rtsp://192.0.2.7/main\"");
+    let pulled = "book = 1\n[feed.Yard]\nurl = \"rtsp://192.0.2.7/main\"\n";
+    let file = site.service.file("yard.toml", pulled);
+    site.service.must(&["book", "apply", &file], "");
+    let published = "book = 1\n[feed.Yard]\ningest = true\n";
+    for (text, expected) in
+        [(with_url.as_str(), "encoders publish to this feed"), (published, "is pulled from a camera")]
+    {
+        let file = site.service.file("other.toml", text);
+        let refused = site.service.run(&["book", "apply", &file]);
+        assert!(text_of(&refused).contains(expected), "{refused:?}");
+    }
+    site.service.must(&["feed", "remove", "Yard"], "");
     site.service.must(&["relay", "remove", "Line"], "");
     site.service.must(&["feed", "remove", "Meadow"], "");
     assert_eq!(site.service.must(&["feed", "list", "--json"], "").trim(), "[]");

@@ -180,6 +180,13 @@ impl Railway {
         for stand_in in &self.cameras {
             self.register_feed(records, stand_in)?;
         }
+        // The demo of an older version pulled this feed.
+        if records.feed(OF_ENCODER).is_ok_and(|feed| feed.ingest.is_none()) {
+            if records.relay(OF_ENCODER).is_ok() {
+                records.remove_relay(OF_ENCODER)?;
+            }
+            records.remove_feed(OF_ENCODER)?;
+        }
         if records.feed(OF_ENCODER).is_err() {
             records.add_feed(NewFeed { name: OF_ENCODER.to_owned(), ingest: true, ..NewFeed::default() })?;
         }
