@@ -1,6 +1,6 @@
 //! Self-signed certificate, for a listener without one of an authority.
 
-use std::fs::OpenOptions;
+use std::fs::{self, OpenOptions};
 use std::io::{self, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
@@ -28,10 +28,14 @@ pub fn self_signed(folder: &Path, host: &str) -> Result<TlsFiles, TlsError> {
     Ok(files)
 }
 
-/// Writes a file that only its owner can read.
+/// Writes a file that only its owner can read. A power cut leaves either no file or a complete one.
 fn write(path: &Path, text: &str) -> io::Result<()> {
+    let draft = path.with_extension("draft");
     let mut options = OpenOptions::new();
-    options.write(true).create(true).truncate(true).mode(0o600).open(path)?.write_all(text.as_bytes())
+    let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(&draft)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()?;
+    fs::rename(&draft, path)
 }
 
 #[cfg(test)]
@@ -48,7 +52,7 @@ mod tests {
         let first = Certificate::load(files.clone()).unwrap().der();
         let again = self_signed(folder.path(), "relay.example.net").unwrap();
         assert_eq!(Certificate::load(again).unwrap().der(), first);
-        let mode = std::fs::metadata(&files.key).unwrap().permissions().mode();
+        let mode = fs::metadata(&files.key).unwrap().permissions().mode();
         assert_eq!(mode & 0o077, 0, "{mode:o}");
     }
 }
