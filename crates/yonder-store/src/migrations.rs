@@ -119,6 +119,7 @@ mod tests {
         include_str!("../migrations/rows/0020.sql"),
         include_str!("../migrations/rows/0021.sql"),
         include_str!("../migrations/rows/0022.sql"),
+        include_str!("../migrations/rows/0023.sql"),
     ];
 
     /// Tables that a later migration renames or replaces.
