@@ -22,20 +22,12 @@ import { EncoderCard } from "./components/EncoderCard";
 import { FeedForm } from "./components/FeedForm";
 import { IngestForm } from "./components/IngestForm";
 import { SurveyPanel } from "./components/SurveyPanel";
-import { feedsQuery, useRemoveFeed } from "./queries";
-
-const REFETCH_MS = 3_000;
+import { feedsQuery, publishedRefetch, useRemoveFeed } from "./queries";
 
 /** One camera or encoder: its address or access, its relays, and what a survey measures. */
 export function FeedPage(): ReactNode {
   const { name = "" } = useParams();
-  const isPublished = (feeds: Feed[] | undefined) =>
-    feeds?.some((feed) => feed.name === name && feed.ingest != null) === true;
-  const feeds = useQuery({
-    ...feedsQuery(),
-    // Shows an encoder soon after it has connected.
-    refetchInterval: (query) => (isPublished(query.state.data) ? REFETCH_MS : false),
-  });
+  const feeds = useQuery({ ...feedsQuery(), refetchInterval: publishedRefetch(name) });
   return (
     <QueryBoundary query={feeds} height={400}>
       {(data) => {

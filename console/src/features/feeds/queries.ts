@@ -21,6 +21,14 @@ export function feedsQuery() {
   return queryOptions({ queryKey: feedsKey, queryFn: () => call<Feed[]>("GET", ["feeds"]) });
 }
 
+const PUBLISHED_REFETCH_MS = 3_000;
+
+/** Refetch interval of the feeds while `name` is shown: short for an encoder, so that it is seen soon after it has connected. */
+export function publishedRefetch(name: string): (query: { state: { data: Feed[] | undefined } }) => number | false {
+  return (query) =>
+    query.state.data?.some((feed) => feed.name === name && feed.ingest != null) === true ? PUBLISHED_REFETCH_MS : false;
+}
+
 export function patternsQuery() {
   return queryOptions({ queryKey: patternsKey, queryFn: () => call<Pattern[]>("GET", ["patterns"]) });
 }

@@ -53,7 +53,7 @@ test("the path goes from a saved camera and a saved destination to a start", asy
   });
   const user = userEvent.setup();
   const { client } = drawPath();
-  await user.click(await screen.findByRole("tab", { name: "Saved camera (1)" }));
+  await user.click(await screen.findByRole("tab", { name: "Saved feed (1)" }));
   await user.selectOptions(screen.getByLabelText("Feed"), "Summit");
   await user.click(screen.getByRole("button", { name: "Continue with this feed" }));
   await user.click(screen.getByRole("button", { name: "Continue to the destinations" }));
@@ -76,6 +76,38 @@ test("the path goes from a saved camera and a saved destination to a start", asy
   await user.click(screen.getByRole("button", { name: "Start Summit" }));
   expect(await screen.findByText("the relay")).toBeTruthy();
   expect(window.localStorage.getItem("yonder-new-relay")).toBeNull();
+});
+
+test("an encoder is added and connected on the path", async () => {
+  const encoder = keptFeed("Bandstand", {
+    url: "",
+    ingest: { key_set_at: "2026-11-30T12:00:00Z", former_key_until: null, has_passphrase: false, key_length: 128 },
+  });
+  let saved = false;
+  const calls = fakeApi((call) => {
+    switch (`${call.method} ${call.path}`) {
+      case "GET /api/v1/feeds":
+        return { status: 200, body: saved ? [encoder] : [] };
+      case "POST /api/v1/feeds":
+        saved = true;
+        return { status: 201, body: encoder };
+      default:
+        return { status: 200, body: [] };
+    }
+  });
+  const user = userEvent.setup();
+  drawPath();
+  await user.click(await screen.findByRole("tab", { name: "Encoder that pushes" }));
+  await user.type(screen.getByLabelText("Name"), "Bandstand");
+  await user.click(screen.getByRole("button", { name: "Save encoder" }));
+  expect(await screen.findByRole("button", { name: "Connect an encoder" })).toBeTruthy();
+  expect(screen.getByRole("region", { name: "Encoder" }).textContent).toContain("none publishes");
+  expect(screen.getByRole("link", { name: "Change encoder" })).toBeTruthy();
+  expect(calls.find((call) => call.method === "POST")?.body).toEqual({
+    name: "Bandstand",
+    ingest: true,
+    key_length: 128,
+  });
 });
 
 test("a check that an adaptation solves has a button for it", async () => {
@@ -135,7 +167,7 @@ test("what was begun is there again, and steps can be gone back to", async () =>
   const steps = screen.getByRole("navigation", { name: "Steps" });
   expect(steps.querySelector("[aria-current=step]")?.textContent).toContain("Destinations");
   expect(screen.getByRole("button", { name: /Check and start/ }).hasAttribute("disabled")).toBe(true);
-  await user.click(screen.getByRole("button", { name: /^Camera/ }));
+  await user.click(screen.getByRole("button", { name: /^Feed/ }));
   expect(screen.getByRole("tab", { name: "Enter an address" })).toBeTruthy();
   await user.click(screen.getByRole("button", { name: "Start over" }));
   expect(screen.getByRole("button", { name: /Survey/ }).hasAttribute("disabled")).toBe(true);

@@ -4,7 +4,7 @@ import { Button } from "../../ui/Button";
 import { Empty } from "../../ui/Empty";
 import { PageHead } from "../../ui/Page";
 import { useMay } from "../session";
-import { CameraStep } from "./components/CameraStep";
+import { FeedStep } from "./components/FeedStep";
 import { CheckStep } from "./components/CheckStep";
 import { DestinationStep } from "./components/DestinationStep";
 import { SurveyStep } from "./components/SurveyStep";
@@ -13,7 +13,7 @@ import { STEPS, isOpen, useDraft, type Draft, type Step } from "./draft";
 /** Properties of each step: the draft, and the way to the next step. */
 export type StepProps = { draft: Draft; change: (change: Partial<Draft>) => void };
 
-/** Steps to a new relay: camera, survey, destinations, checks, start. */
+/** Steps to a new relay: feed, survey, destinations, checks, start. */
 export function NewRelayPage(): ReactNode {
   const { draft, change, forget } = useDraft();
   const keeps = useMay("admin");
@@ -25,7 +25,7 @@ export function NewRelayPage(): ReactNode {
       <PageHead
         name="New relay"
         title="New relay"
-        lead="Four steps; you can interrupt them at any point. Camera and destinations are saved as soon as they are entered."
+        lead="Four steps; you can interrupt them at any point. Feed and destinations are saved as soon as they are entered."
         actions={draft.feed === "" ? undefined : <Button onClick={forget}>Start over</Button>}
       />
       <Path draft={draft} onStep={(step) => change({ step })} />
@@ -37,7 +37,7 @@ export function NewRelayPage(): ReactNode {
 function content(props: StepProps, forget: () => void): ReactNode {
   switch (props.draft.step) {
     case "camera":
-      return <CameraStep {...props} />;
+      return <FeedStep {...props} />;
     case "survey":
       return <SurveyStep {...props} />;
     case "destination":

@@ -2,7 +2,7 @@ import { useState } from "react";
 
 /** Steps in their order. */
 export const STEPS = [
-  { value: "camera", label: "Camera" },
+  { value: "camera", label: "Feed" },
   { value: "survey", label: "Survey" },
   { value: "destination", label: "Destinations" },
   { value: "check", label: "Check and start" },

@@ -91,14 +91,14 @@ async fn published_feed_waits_flows_and_waits_again() {
     }
 }
 
-/// Encoder → listener → feed → push → platform: every picture arrives as it was encoded.
+/// Encoder → listener → feed → push → platform: every picture and every audio frame arrives as it was encoded.
 #[rstest]
 #[case::rtmp_with_reordered_frames("rtmp", "/bandstand")]
 #[case::srt_with_reordered_frames("srt", "/bandstand")]
 #[case::rtmp_with_h265("rtmp", "/tunnel")]
 #[case::srt_with_h265("srt", "/tunnel")]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn published_pictures_reach_the_platform_bit_exact(#[case] protocol: &str, #[case] path: &str) {
+async fn published_media_reaches_the_platform_bit_exact(#[case] protocol: &str, #[case] path: &str) {
     let world = World::start();
     let any = Some("127.0.0.1:0".parse().unwrap());
     // A busy machine must not lose packets.
@@ -133,7 +133,10 @@ async fn published_pictures_reach_the_platform_bit_exact(#[case] protocol: &str,
     world.engine.publish("feed", accepted.recv().await.unwrap());
     world.wait("sending for a while", 30, |view| view.pushes[0].frames_sent > 150).await;
     world.engine.shutdown().await;
-    world.assert_pictures_exact("one", path);
+    world.assert_exact("one", path);
+    let recording = world.platform.recording("one");
+    let expected_audio = if path == "/tunnel" { 0 } else { 200 };
+    assert!(recording.audio.len() >= expected_audio, "{} audio frames", recording.audio.len());
     let report = world.platform.report("one").unwrap();
     assert_eq!(report.b_frames, path == "/bandstand" || path == "/tunnel", "{report:?}");
 }

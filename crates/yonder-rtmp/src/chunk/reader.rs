@@ -10,8 +10,9 @@ use super::{DEFAULT_CHUNK_SIZE, EXTENDED};
 
 /// Maximum size of a media message: a keyframe at a very high rate is under 8 MB.
 const MAX_MEDIA: usize = 8 * 1024 * 1024;
-/// Memory reserved for a message before its data arrives.
-const MAX_RESERVED: usize = 256 * 1024;
+/// Part of the maximum message size that is reserved for a message whose length is announced only: 256 KiB for media, 2 KiB
+/// for a peer that has not shown a key yet, which may begin a message on each chunk stream.
+const RESERVED_SHARE: usize = 32;
 /// Maximum chunk streams of a peer; real ones use under ten.
 const MAX_STREAMS: usize = 64;
 
@@ -166,7 +167,7 @@ impl ChunkReader {
         }
         if stream.partial.is_empty() {
             // Bounded, since the length is only announced so far.
-            stream.partial.reserve(stream.length.min(MAX_RESERVED));
+            stream.partial.reserve(stream.length.min(self.max_message / RESERVED_SHARE));
         }
         stream.partial.extend_from_slice(part);
         if stream.partial.len() < stream.length {

@@ -13,12 +13,6 @@ use crate::support;
 use crate::support::{Service, World, text};
 use serde_json::json;
 
-fn resident_bytes(service: &Service) -> u64 {
-    let status = fs::read_to_string(format!("/proc/{}/status", service.process())).unwrap();
-    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
-    line.trim().strip_suffix("kB").unwrap().trim().parse::<u64>().unwrap() * 1024
-}
-
 #[test]
 fn two_hundred_sign_ins_and_joins_at_a_time_take_little_memory_and_disturb_no_push() {
     let (service, world) = (Service::start(), World::start());
@@ -26,13 +20,13 @@ fn two_hundred_sign_ins_and_joins_at_a_time_take_little_memory_and_disturb_no_pu
     service.must(&["relay", "start", "Line"], "");
     service.wait_live("Line");
     service.flow("Line", 50);
-    let before = resident_bytes(&service);
+    let before = service.resident_bytes();
     let (url, ended) = (service.url(), AtomicBool::new(false));
     let (answers, most) = thread::scope(|scope| {
         let sampler = scope.spawn(|| {
             let mut most = before;
             while !ended.load(Ordering::Relaxed) {
-                most = most.max(resident_bytes(&service));
+                most = most.max(service.resident_bytes());
                 thread::sleep(Duration::from_millis(20));
             }
             most

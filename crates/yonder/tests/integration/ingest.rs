@@ -1,5 +1,7 @@
 //! Encoders that publish to the service: every protocol, faults of the encoder, keys and their secrecy.
 
+use std::io::Write as _;
+use std::net::{SocketAddr, TcpStream, UdpSocket};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -342,6 +344,76 @@ fn listener_that_cannot_be_started_ends_the_service_with_its_address() {
     let (code, errors) = run(&mut command);
     assert_ne!(code, Some(0));
     assert!(errors.contains(&rtmp) && errors.contains("in use"), "{errors}");
+}
+
+/// Bytes of a peer that completes the RTMP handshake and begins messages that it does not end, on many chunk streams.
+fn endless_messages() -> Vec<u8> {
+    let mut bytes = vec![3_u8; 1 + 2 * 1_536];
+    for id in 3..40_u8 {
+        // Type 0 header (5.3.1.2): timestamp 0, length 65 536, AMF0 command, message stream 0; one chunk of 128 bytes.
+        bytes.extend_from_slice(&[id, 0, 0, 0, 1, 0, 0, 20, 0, 0, 0, 0]);
+        bytes.extend_from_slice(&[id; 128]);
+    }
+    bytes
+}
+
+/// Connects from an address of its own out of 127.0.0.0/8, so that the limit of one address does not protect the service.
+fn connect_from(at: u8, to: SocketAddr) -> TcpStream {
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+    socket.bind(&SocketAddr::from(([127, 0, 7, at], 0)).into()).unwrap();
+    socket.connect(&to.into()).unwrap();
+    socket.into()
+}
+
+#[test]
+fn hostile_peers_take_bounded_memory_and_disturb_no_push() {
+    let site = Site::start(&[]);
+    let encoder = site.encoder("rtmp", INGEST_KEY, None);
+    site.wait_state("flowing");
+    site.start_relay();
+    site.service.flow("Line", 50);
+    let before = site.service.resident_bytes();
+    let access = site.revealed();
+    let rtmp = access["rtmp"]["server"].as_str().unwrap();
+    let rtmp: SocketAddr = rtmp.trim_start_matches("rtmp://").trim_end_matches("/live").parse().unwrap();
+    let srt = access["srt"]["address"].as_str().unwrap().trim_start_matches("srt://");
+    let srt = srt.split('?').next().unwrap();
+
+    // A thousand connections: silent ones, and some that begin messages without an end.
+    let endless = endless_messages();
+    let peers: Vec<TcpStream> = (0..1_000_u32)
+        .map(|at| {
+            let mut peer = connect_from(u8::try_from(at % 250).unwrap() + 1, rtmp);
+            if at % 2 == 0 {
+                // The service closes connections over its limit.
+                let _closed = peer.write_all(&endless);
+            }
+            peer
+        })
+        .collect();
+    // Induction requests (3.2.1 of the SRT draft) with changing socket IDs.
+    let flood = UdpSocket::bind("127.0.0.1:0").unwrap();
+    for at in 0..20_000_u32 {
+        let mut datagram = vec![0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
+        datagram.extend_from_slice(&[0, 0, 0, 4, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 5, 0xdc, 0, 0, 0x20, 0]);
+        datagram.extend_from_slice(&[0, 0, 0, 1]);
+        datagram.extend_from_slice(&at.to_be_bytes());
+        datagram.extend_from_slice(&[0; 20]);
+        let _unused = flood.send_to(&datagram, srt);
+    }
+    site.service.flow("Line", 50);
+    let grown = site.service.resident_bytes().saturating_sub(before);
+    crate::support::say(&format!("hostile peers: {} MB more\n", grown / 1_000_000));
+    assert!(grown < 48_000_000, "{grown} bytes");
+    assert!(site.metric("yonder_ingest_refused_total{reason=\"over-limit\"}") > 700);
+    assert_eq!(site.metric("yonder_ingest_publishers"), 1);
+    drop(peers);
+    site.service.flow("Line", 25);
+    drop(encoder);
+    site.wait_state("waiting");
+    site.service.must(&["relay", "stop", "Line"], "");
+    let report = site.world.platform.report("one").unwrap();
+    assert!(report.is_good(), "{report:?}");
 }
 
 #[test]

@@ -180,6 +180,13 @@ impl Service {
         self.child.as_ref().unwrap().id()
     }
 
+    /// Returns the resident memory of the process.
+    pub(crate) fn resident_bytes(&self) -> u64 {
+        let status = fs::read_to_string(format!("/proc/{}/status", self.process())).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
+        line.trim().strip_suffix("kB").unwrap().trim().parse::<u64>().unwrap() * 1024
+    }
+
     /// Kills the process, which is still to be waited for.
     pub(crate) fn cut_power(&self) {
         let process = nix::unistd::Pid::from_raw(i32::try_from(self.process()).unwrap());

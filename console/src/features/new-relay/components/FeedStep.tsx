@@ -6,23 +6,23 @@ import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
 import { SelectField } from "../../../ui/Field";
 import { Tabs } from "../../../ui/Tabs";
-import { FeedForm, FindPanel, PatternFill, feedsQuery } from "../../feeds";
+import { FeedForm, FindPanel, IngestForm, PatternFill, feedsQuery } from "../../feeds";
 import type { StepProps } from "../NewRelayPage";
 
-/** Camera: saved, by address, by pattern, or discovered. */
-export function CameraStep({ draft, change }: StepProps): ReactNode {
+/** Feed: a camera by address, pattern or discovery, an encoder that publishes, or a saved feed. */
+export function FeedStep({ draft, change }: StepProps): ReactNode {
   const feeds = useQuery(feedsQuery());
-  const [way, setWay] = useState("address");
+  const [tab, setTab] = useState("address");
   const [found, setFound] = useState<Parameters<typeof FeedForm>[0]["draft"] | null>(null);
   const take = (feed: Pick<Feed, "name">) =>
     change({ feed: feed.name, survey: "", step: "survey", name: draft.name || feed.name });
   const saved = feeds.data ?? [];
   return (
-    <Card label="Camera">
+    <Card label="Source">
       <Tabs
-        label="Camera"
-        value={way}
-        onChange={setWay}
+        label="Source"
+        value={tab}
+        onChange={setTab}
         tabs={[
           {
             value: "address",
@@ -59,8 +59,21 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
             ),
           },
           {
+            value: "encoder",
+            label: "Encoder that pushes",
+            content: (
+              <div className="grid gap-3">
+                <p className="max-w-[70ch] text-quiet">
+                  For encoders, action cameras and phones that push by RTMP or SRT. The service makes the stream key;
+                  server and key are shown in the next step.
+                </p>
+                <IngestForm onDone={take} />
+              </div>
+            ),
+          },
+          {
             value: "saved",
-            label: `Saved camera (${saved.length})`,
+            label: `Saved feed (${saved.length})`,
             content: <SavedFeeds feeds={saved} chosen={draft.feed} onTake={take} />,
           },
         ]}
