@@ -1,7 +1,7 @@
 //! HTTP server: listening, serving and graceful shutdown.
 
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -11,7 +11,7 @@ use actix_web::web::Data;
 use actix_web::{App, HttpServer};
 
 use url::Url;
-use yonder_service::Service;
+use yonder_service::{Service, reachable};
 
 use crate::access::Access;
 use crate::limits::Limits;
@@ -204,16 +204,6 @@ fn file_limit() -> u64 {
 fn max_connections(file_limit: u64) -> usize {
     let share = usize::try_from(file_limit / 4).unwrap_or(usize::MAX) / WORKERS;
     share.clamp(MIN_CONNECTIONS, MAX_CONNECTIONS)
-}
-
-/// Returns an address that clients on this machine can use.
-fn reachable(mut address: SocketAddr) -> SocketAddr {
-    if address.ip().is_unspecified() {
-        let loopback =
-            if address.is_ipv4() { Ipv4Addr::LOCALHOST.into() } else { Ipv6Addr::LOCALHOST.into() };
-        address.set_ip(loopback);
-    }
-    address
 }
 
 #[cfg(test)]

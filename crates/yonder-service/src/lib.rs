@@ -42,7 +42,7 @@ pub use backups::{BackupPlan, Backups};
 pub use events::{Events, LiveEvent};
 pub use history::History;
 pub use home::{DataDir, DataDirError};
-pub use ingest::{Ingest, IngestEndpoints};
+pub use ingest::{Ingest, IngestEndpoints, reachable};
 pub use journal::Journal;
 pub use loops::Loops;
 pub use notifications::Notifications;

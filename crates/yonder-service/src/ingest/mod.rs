@@ -1,15 +1,13 @@
-//! Encoders that publish: which keys lead to which feed, and the addresses that they get.
+//! Feeds that encoders publish to: their stream keys, and the access of encoders.
 
-use std::collections::{HashSet, VecDeque};
-use std::net::{IpAddr, Ipv4Addr, SocketAddr, UdpSocket};
+use std::collections::HashSet;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 use parking_lot::{Mutex, RwLock};
-use secrecy::SecretString;
 use tokio::sync::mpsc;
 use tokio::time::sleep;
-use url::Url;
 use yonder_api::{IngestListeners, RevealedIngest, RtmpAccess, Secret, SrtAccess};
 use yonder_engine::Engine;
 use yonder_ingest::{FeedAccess, IngestAddresses, IngestRegistry};
@@ -18,13 +16,18 @@ use yonder_store::{RecordKind, StoreError};
 
 use crate::journal::Journal;
 
+use addresses::{host_of, srt_address};
+use wrong_keys::WrongKeys;
+
+mod addresses;
+mod wrong_keys;
+
+pub use addresses::reachable;
+
 /// Application of RTMP addresses.
 const APP: &str = "live";
 /// Interval of the checks for expired keys and for wrong ones.
 const INTERVAL: Duration = Duration::from_secs(5);
-/// Remote address (documentation range) by which the source address of the default route is determined. Connecting a UDP socket
-/// sends no packet.
-const ROUTE_PROBE: (Ipv4Addr, u16) = (Ipv4Addr::new(192, 0, 2, 1), 9);
 
 /// Listeners for encoders, as started.
 #[derive(Debug, Clone, Default)]
@@ -35,22 +38,6 @@ pub struct IngestEndpoints {
     pub host: Option<String>,
     /// Fingerprint of a self-signed certificate.
     pub certificate: Option<String>,
-}
-
-/// Period over which wrong keys are counted, in milliseconds: 10 minutes.
-const WRONG_KEYS_MS: i64 = 10 * 60_000;
-/// Wrong keys within the period that are reported.
-const MIN_WRONG_KEYS: u64 = 5;
-
-/// Wrong keys in the last minutes.
-#[derive(Debug, Default)]
-struct WrongKeys {
-    /// Times in milliseconds since 1970, and counts.
-    recent: VecDeque<(i64, u64)>,
-    /// Count since the start of the service, as last seen.
-    seen: u64,
-    /// Count as last written to the logbook.
-    logged: u64,
 }
 
 /// Feeds that encoders publish to.
@@ -148,31 +135,14 @@ impl Ingest {
 
     /// Writes the wrong keys since the last call to the logbook, in one line.
     fn log_wrong_keys(&self) {
-        let counts = self.registry.counts();
-        let mut wrong_keys = self.wrong_keys.lock();
-        let new = counts.wrong_key - wrong_keys.logged;
-        let Some(from) = counts.last_wrong_key.filter(|_| new > 0) else { return };
-        wrong_keys.logged = counts.wrong_key;
-        drop(wrong_keys);
-        let detail = format!("{new} with a wrong stream key or passphrase, the last from {from}");
-        self.journal.log_own("encoder-refused", RecordKind::Service, "ingest", &detail);
+        if let Some(detail) = self.wrong_keys.lock().take_unlogged(self.registry.counts()) {
+            self.journal.log_own("encoder-refused", RecordKind::Service, "ingest", &detail);
+        }
     }
 
     /// Returns a message if encoders with wrong keys were refused repeatedly within the last minutes.
     pub(crate) fn wrong_keys(&self, now_ms: i64) -> Option<String> {
-        let counts = self.registry.counts();
-        let mut wrong_keys = self.wrong_keys.lock();
-        let new = counts.wrong_key - wrong_keys.seen;
-        wrong_keys.seen = counts.wrong_key;
-        if new > 0 {
-            wrong_keys.recent.push_back((now_ms, new));
-        }
-        wrong_keys.recent.retain(|(at_ms, _)| now_ms - at_ms < WRONG_KEYS_MS);
-        let sum: u64 = wrong_keys.recent.iter().map(|(_, count)| count).sum();
-        let from = counts.last_wrong_key.filter(|_| sum >= MIN_WRONG_KEYS)?;
-        Some(format!(
-            "Encoders with a wrong stream key or passphrase were refused {sum} times within 10 minutes, the last from {from}."
-        ))
+        self.wrong_keys.lock().alert(self.registry.counts(), now_ms)
     }
 
     fn expire(&self, now_s: i64) -> Result<(), ServiceError> {
@@ -191,7 +161,7 @@ impl Ingest {
     pub fn local_listeners(&self) -> Option<IngestListeners> {
         let IngestAddresses { rtmp, rtmps, srt } = self.endpoints.read().addresses;
         let text = |address: Option<SocketAddr>, scheme: &str, path: &str| {
-            address.map(|address| format!("{scheme}://{}{path}", local(address)))
+            address.map(|address| format!("{scheme}://{}{path}", reachable(address)))
         };
         let path = format!("/{APP}");
         let listeners = IngestListeners {
@@ -231,67 +201,5 @@ impl Ingest {
             key: key.to_owned().into(),
             certificate: endpoints.certificate.filter(|_| rtmps.is_some()),
         })
-    }
-}
-
-/// Returns an SRT address with the key as stream ID; the passphrase is given apart.
-fn srt_address(authority: &str, key: &str, passphrase: Option<&SecretString>, key_bits: u16) -> Secret {
-    let length = passphrase.map(|_| format!("&pbkeylen={}", key_bits / 8)).unwrap_or_default();
-    let text = format!("srt://{authority}?streamid={key}{length}");
-    debug_assert!(Url::parse(&text).is_ok(), "stream keys need no percent-encoding");
-    text.into()
-}
-
-/// Returns an address that clients on this machine can use.
-fn local(mut address: SocketAddr) -> SocketAddr {
-    if address.ip().is_unspecified() {
-        address.set_ip(if address.is_ipv4() {
-            Ipv4Addr::LOCALHOST.into()
-        } else {
-            std::net::Ipv6Addr::LOCALHOST.into()
-        });
-    }
-    address
-}
-
-/// Returns the host by which other machines reach a listener. For one on all addresses it is that of the default route.
-fn host_of(ip: IpAddr) -> String {
-    let ip =
-        if ip.is_unspecified() { own_address().unwrap_or_else(|| Ipv4Addr::LOCALHOST.into()) } else { ip };
-    match ip {
-        IpAddr::V4(ip) => ip.to_string(),
-        IpAddr::V6(ip) => format!("[{ip}]"),
-    }
-}
-
-fn own_address() -> Option<IpAddr> {
-    let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).ok()?;
-    socket.connect(ROUTE_PROBE).ok()?;
-    Some(socket.local_addr().ok()?.ip())
-}
-
-#[cfg(test)]
-mod tests {
-    use yonder_address::read_pasted;
-
-    use super::*;
-
-    #[test]
-    fn address_for_srt_encoders_can_be_pasted() {
-        let phrase = SecretString::from("three lamps at night");
-        let with = srt_address("192.0.2.7:9000", "abcd-efgh", Some(&phrase), 256);
-        assert_eq!(with.expose(), "srt://192.0.2.7:9000?streamid=abcd-efgh&pbkeylen=32");
-        let pasted = read_pasted(Some(with.expose()), None).unwrap();
-        assert_eq!(pasted.key.unwrap().expose(), "abcd-efgh");
-        let without = srt_address("[2001:db8::7]:9000", "abcd-efgh", None, 128);
-        assert_eq!(without.expose(), "srt://[2001:db8::7]:9000?streamid=abcd-efgh");
-    }
-
-    #[test]
-    fn hosts_are_those_of_the_listener_unless_it_is_on_all_addresses() {
-        assert_eq!(host_of("192.0.2.7".parse().unwrap()), "192.0.2.7");
-        assert_eq!(host_of("2001:db8::7".parse().unwrap()), "[2001:db8::7]");
-        assert_ne!(host_of("0.0.0.0".parse().unwrap()), "0.0.0.0");
-        assert_eq!(local("0.0.0.0:1935".parse().unwrap()).to_string(), "127.0.0.1:1935");
     }
 }
