@@ -23,6 +23,7 @@ pub mod fmp4;
 pub mod g711;
 pub mod h264;
 pub mod h265;
+pub mod hls;
 mod nal;
 mod order;
 mod range;

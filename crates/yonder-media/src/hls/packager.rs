@@ -1,0 +1,286 @@
+//! Packager: units of an output to segments.
+
+use std::sync::Arc;
+
+use bytes::Bytes;
+
+use crate::fmp4::{self, TrackRun, fragment};
+use crate::stream::{AudioConfig, StreamHeaders, VideoConfig};
+use crate::ticks::{TICKS_PER_SECOND, of_samples};
+use crate::timeline::Timestamps;
+use crate::unit::{AccessUnit, PerTrack, Track};
+
+use super::segment::{InitSection, Segment};
+
+/// Longest distance of two video frames within a segment, in ticks. A longer one is a gap.
+const MAX_FRAME_TICKS: i64 = TICKS_PER_SECOND;
+/// Duration of a single frame of unknown duration, in ticks.
+const DEFAULT_FRAME_TICKS: i64 = TICKS_PER_SECOND / 25;
+/// Distance between the last audio unit and the end of a segment beyond which no more audio is expected, in ticks.
+const MAX_AUDIO_WAIT_TICKS: i64 = TICKS_PER_SECOND / 2;
+/// Samples in an AAC frame (ISO/IEC 14496-3, 4.5.1.1).
+const AAC_SAMPLES: i64 = 1_024;
+/// Added to the output's times, in ticks: `tfdt` has no negative ones.
+const TIME_BASE: i64 = 10 * TICKS_PER_SECOND;
+/// Initialization sections that are remembered, so that a return to former headers names the former section.
+const MAX_INITS: usize = 8;
+
+/// Settings of a packager.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PackagerConfig {
+    /// Number of the first segment and of the first initialization section.
+    pub first_number: u64,
+    /// Duration from which a segment ends at the next keyframe, in ticks.
+    pub min_ticks: i64,
+    /// Size from which a segment without a further keyframe is discarded, in bytes.
+    pub max_bytes: usize,
+}
+
+/// Unit whose duration is not known before the next one of its track.
+#[derive(Debug)]
+struct Waiting {
+    unit: AccessUnit,
+    times: Timestamps,
+}
+
+/// Segment that is being written.
+#[derive(Debug)]
+struct OpenSegment {
+    headers: Arc<StreamHeaders>,
+    follows_gap: bool,
+    begins_ms: i64,
+    begin_dts: i64,
+    frames: u32,
+    video: TrackRun,
+    audio: Option<TrackRun>,
+}
+
+impl OpenSegment {
+    fn bytes(&self) -> usize {
+        self.video.len() + self.audio.as_ref().map_or(0, TrackRun::len)
+    }
+}
+
+/// Makes segments of units. Video that is not H.264 or H.265, and audio that is not AAC, is left out.
+#[derive(Debug)]
+pub struct Packager {
+    config: PackagerConfig,
+    next_number: u64,
+    next_init: u64,
+    /// Sequence number of fragments (8.8.5).
+    fragments: u32,
+    open: Option<OpenSegment>,
+    waiting: PerTrack<Option<Waiting>>,
+    /// Duration of the last video frame, in ticks.
+    frame_ticks: i64,
+    /// The next segment follows a gap.
+    follows_gap: bool,
+    inits: Vec<Arc<InitSection>>,
+    /// Section of the last segment.
+    last_init: Option<Arc<InitSection>>,
+    finished: Option<Segment>,
+    /// Video frames that were discarded.
+    discarded: u64,
+}
+
+impl Packager {
+    /// Creates a packager. It begins at the first keyframe.
+    #[must_use]
+    pub fn new(config: PackagerConfig) -> Self {
+        Self {
+            config,
+            next_number: config.first_number,
+            next_init: config.first_number,
+            fragments: 0,
+            open: None,
+            waiting: PerTrack::default(),
+            frame_ticks: DEFAULT_FRAME_TICKS,
+            follows_gap: false,
+            inits: Vec::new(),
+            last_init: None,
+            finished: None,
+            discarded: 0,
+        }
+    }
+
+    /// Handles a unit with its timestamps on the output. `wall_ms` returns the wall time of an output time, in milliseconds
+    /// since 1970. Returns a segment when the unit ends one.
+    pub fn handle_unit(
+        &mut self,
+        unit: &AccessUnit,
+        times: Timestamps,
+        headers: &Arc<StreamHeaders>,
+        wall_ms: impl FnOnce(i64) -> i64,
+    ) -> Option<Segment> {
+        match unit.track {
+            Track::Video => self.handle_video(unit, times, headers, wall_ms),
+            Track::Audio => self.handle_audio(unit, times, headers),
+        }
+        self.finished.take()
+    }
+
+    /// Ends the open segment, and marks the next one as discontinuous: the times that follow are those of another output.
+    pub fn cut(&mut self) -> Option<Segment> {
+        self.write_waiting_video(None);
+        self.write_waiting_audio(None);
+        self.close(None);
+        self.follows_gap = true;
+        self.finished.take()
+    }
+
+    /// Returns the video frames that were discarded with segments that were too large.
+    #[must_use]
+    pub fn discarded(&self) -> u64 {
+        self.discarded
+    }
+
+    fn handle_video(
+        &mut self,
+        unit: &AccessUnit,
+        times: Timestamps,
+        headers: &Arc<StreamHeaders>,
+        wall_ms: impl FnOnce(i64) -> i64,
+    ) {
+        let last = self.waiting.video.as_ref().map(|waiting| waiting.times.dts);
+        if last.is_some_and(|last| !(1..=MAX_FRAME_TICKS).contains(&(times.dts - last))) {
+            self.finished = self.cut();
+        } else {
+            self.write_waiting_video(Some(times.dts));
+        }
+        let ends = match &self.open {
+            None => false,
+            Some(open) => unit.keyframe && self.is_complete(open, times.dts, headers),
+        };
+        if ends {
+            self.close(Some(times.dts));
+        }
+        if self.open.is_none() {
+            if !unit.keyframe || headers.video.is_none() {
+                return;
+            }
+            let Some(time) = fragment_time(times.dts) else { return };
+            self.open = Some(OpenSegment {
+                headers: Arc::clone(headers),
+                follows_gap: std::mem::take(&mut self.follows_gap),
+                begins_ms: wall_ms(times.pts),
+                begin_dts: times.dts,
+                frames: 0,
+                video: TrackRun::new(Track::Video, time),
+                audio: None,
+            });
+        }
+        self.waiting.video = Some(Waiting { unit: unit.clone(), times });
+    }
+
+    /// Returns true if the keyframe at `dts` begins the next segment.
+    fn is_complete(&self, open: &OpenSegment, dts: i64, headers: &Arc<StreamHeaders>) -> bool {
+        let is_same = Arc::ptr_eq(&open.headers, headers) || open.headers == *headers;
+        !is_same || dts - open.begin_dts >= self.config.min_ticks
+    }
+
+    /// Audio with other headers than the segment's is left out up to the next keyframe.
+    fn handle_audio(&mut self, unit: &AccessUnit, times: Timestamps, headers: &Arc<StreamHeaders>) {
+        self.write_waiting_audio(Some(times.dts));
+        let fits = self.open.as_ref().is_some_and(|open| open.headers.audio == headers.audio);
+        if fits && matches!(headers.audio, Some(AudioConfig::Aac { .. })) {
+            self.waiting.audio = Some(Waiting { unit: unit.clone(), times });
+        }
+    }
+
+    /// Writes the last video unit. `next` is the time of the unit after it, if it is known and continues this one.
+    fn write_waiting_video(&mut self, next: Option<i64>) {
+        let Some(Waiting { unit, times }) = self.waiting.video.take() else { return };
+        let Some(open) = &mut self.open else { return };
+        if let Some(next) = next {
+            self.frame_ticks = next - times.dts;
+        }
+        let codec = open.headers.video.as_ref().map(VideoConfig::codec);
+        if let Some(codec) = codec {
+            open.video.push(&unit, codec, to_u32(self.frame_ticks), to_u32(times.pts - times.dts));
+            open.frames += 1;
+        }
+        if open.bytes() > self.config.max_bytes {
+            self.discarded += u64::from(open.frames);
+            self.open = None;
+            self.follows_gap = true;
+        }
+    }
+
+    /// The same for audio.
+    fn write_waiting_audio(&mut self, next: Option<i64>) {
+        let Some(Waiting { unit, times }) = self.waiting.audio.take() else { return };
+        let Some(open) = &mut self.open else { return };
+        let (Some(config), Some(codec)) = (&open.headers.audio, open.headers.video.as_ref()) else { return };
+        let Some(time) = fragment_time(times.dts) else { return };
+        let nominal = of_samples(AAC_SAMPLES, config.sample_rate());
+        let duration = next.map_or(nominal, |next| next - times.dts);
+        let run = open.audio.get_or_insert_with(|| TrackRun::new(Track::Audio, time));
+        run.push(&unit, codec.codec(), to_u32(duration), 0);
+    }
+
+    /// Writes the last audio unit if the audio has ended long before `end`. Otherwise it waits for the next one.
+    fn write_late_audio(&mut self, end: Option<i64>) {
+        let last = self.waiting.audio.as_ref().map(|waiting| waiting.times.dts);
+        if last.zip(end).is_some_and(|(last, end)| end - last > MAX_AUDIO_WAIT_TICKS) {
+            self.write_waiting_audio(None);
+        }
+    }
+
+    /// Ends the open segment before the frame at `next`, or with the last frame.
+    fn close(&mut self, next: Option<i64>) {
+        self.write_late_audio(next);
+        let Some(open) = self.open.take() else { return };
+        if open.frames == 0 {
+            return;
+        }
+        let end = next.unwrap_or_else(|| open.begin_dts + open.video.ticks());
+        // A section that announces audio which does not come would let players wait for it.
+        let audio = open.headers.audio.clone().filter(|_| open.audio.is_some());
+        let headers = StreamHeaders { video: open.headers.video.clone(), audio };
+        let Some(init) = self.init(&headers) else { return };
+        let has_changed = self.last_init.as_ref().is_some_and(|last| *last != init);
+        self.last_init = Some(Arc::clone(&init));
+        self.fragments = self.fragments.wrapping_add(1);
+        self.finished = Some(Segment {
+            number: self.next_number,
+            begins_ms: open.begins_ms,
+            ticks: end - open.begin_dts,
+            frames: open.frames,
+            is_discontinuous: open.follows_gap || has_changed,
+            init,
+            pieces: fragment(self.fragments, [Some(open.video), open.audio].into_iter().flatten()),
+        });
+        self.next_number += 1;
+    }
+
+    /// Returns the initialization section of these headers.
+    fn init(&mut self, headers: &StreamHeaders) -> Option<Arc<InitSection>> {
+        let bytes: Bytes = fmp4::initialisation(headers)?;
+        if let Some(known) = self.inits.iter().find(|init| init.bytes == bytes) {
+            return Some(Arc::clone(known));
+        }
+        let facts = headers.video.as_ref()?.facts();
+        let init = Arc::new(InitSection {
+            number: self.next_init,
+            bytes,
+            codecs: fmp4::codecs(headers)?.replace(' ', ""),
+            width: facts.width,
+            height: facts.height,
+        });
+        self.next_init += 1;
+        if self.inits.len() >= MAX_INITS {
+            self.inits.remove(0);
+        }
+        self.inits.push(Arc::clone(&init));
+        Some(init)
+    }
+}
+
+/// Returns a decoding time as in `tfdt`; `None` for one long before the clock's zero.
+fn fragment_time(dts: i64) -> Option<u64> {
+    u64::try_from(dts.saturating_add(TIME_BASE)).ok()
+}
+
+fn to_u32(ticks: i64) -> u32 {
+    u32::try_from(ticks).unwrap_or_default()
+}
