@@ -146,7 +146,7 @@ fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> any
         history: Default::default(),
         measured: None,
     };
-    Ok(RelaySpec { name, feed, pushes, hold: HoldSpec::default() })
+    Ok(RelaySpec { name, feed, pushes, hold: HoldSpec::default(), hls: false })
 }
 
 /// Runs the engine alone, as in the service.

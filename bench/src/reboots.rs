@@ -44,7 +44,7 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
         measured: None,
     };
     let pushes = vec![push(0, &load.platform.server())?];
-    engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
+    engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default(), hls: false });
     let pictures = || load.platform.report("channel-0").map_or(0, |report| report.pictures);
     until(|| pictures() > 0).await.context("no picture came at all")?;
     let mut took = Vec::new();

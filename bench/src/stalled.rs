@@ -35,7 +35,7 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
             .map(|at| push(at, &load.platform.server()))
             .collect::<anyhow::Result<Vec<_>>>()?;
         pushes.push(push(PUSHES - 1, &stuck.platform.server())?);
-        engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
+        engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default(), hls: false });
         tokio::time::sleep(Duration::from_secs(3)).await;
         stuck.platform.change(|faults| faults.frozen = true);
         tokio::time::sleep(Duration::from_secs(seconds)).await;

@@ -12,10 +12,11 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio::time::timeout;
 use yonder_address::ServerAddress;
 use yonder_core::preflight::FeedFacts;
-use yonder_core::rendition::{Rendition, Selection};
+use yonder_core::rendition::{Adapt, Rendition, Selection, browser_requirements, browser_rules};
 use yonder_core::tuning::EncoderSettings;
 use yonder_ingest::Publisher;
 use yonder_media::Frame;
+use yonder_media::hls::LiveWindow;
 
 use crate::clock::Clock;
 use crate::device::{self, CameraTarget, EncoderReport, SetReport, TuneError};
@@ -23,6 +24,7 @@ use crate::feed::{FeedCommand, FeedHandle, FeedSetup};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::lease::LeaseRegistry;
 use crate::media_threads::{Heartbeats, MediaThreads};
+use crate::output::hls::HlsStreams;
 use crate::output::slate_key;
 use crate::placement::{self, Balancer};
 use crate::preview::{self, PreviewMessage};
@@ -59,6 +61,7 @@ pub struct Engine {
     closing: ClosingTasks,
     /// Folder of slate sources, which survive a restart.
     slates: Option<SlateFolder>,
+    hls: HlsStreams,
     changes: watch::Sender<u64>,
 }
 
@@ -81,6 +84,7 @@ impl Engine {
             running,
             closing,
             slates: None,
+            hls: HlsStreams::default(),
             changes: watch::Sender::new(0),
         }
     }
@@ -129,7 +133,7 @@ impl Engine {
 
     /// Starts a relay, or applies a changed specification to a running one without touching unchanged parts.
     pub fn apply(&self, spec: RelaySpec) {
-        let RelaySpec { name, feed, pushes, hold } = spec;
+        let RelaySpec { name, feed, pushes, hold, hls } = spec;
         let mut running = self.running.lock();
         if running.relays.get(&name).is_some_and(|current| *current != feed.name) {
             self.remove(&mut running, &name);
@@ -142,9 +146,9 @@ impl Engine {
         // Loaded here, since reading may block.
         let slates = self.slates.as_ref().filter(|_| is_new);
         let keyframes = slates
-            .map(|slates| load_slates(slates, &name, &pushes, feed.spec.measured.as_ref()))
+            .map(|slates| load_slates(slates, &name, &pushes, hls, feed.spec.measured.as_ref()))
             .unwrap_or_default();
-        feed.handle.send(FeedCommand::Apply { relay: name, revision, pushes, hold, keyframes });
+        feed.handle.send(FeedCommand::Apply { relay: name, revision, pushes, hold, hls, keyframes });
     }
 
     /// Stops a relay; its broadcasts end in order, in the background.
@@ -153,7 +157,14 @@ impl Engine {
         if let Some(slates) = &self.slates {
             yonder_slate::forget(slates, relay);
         }
+        self.hls.remove_later(relay, &self.runtime);
         self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Returns the HLS stream of a relay, also for a short time after its end; `None` if there is none.
+    #[must_use]
+    pub fn hls(&self, relay: &str) -> Option<watch::Receiver<Arc<LiveWindow>>> {
+        self.hls.get(relay)
     }
 
     /// Begins or ends a hold requested by an operator. Without effect if the relay does not run.
@@ -434,6 +445,7 @@ impl Engine {
                 digest_hosts: self.digest_hosts.clone(),
                 changes: self.changes.clone(),
                 slates: self.slates.clone(),
+                hls: self.hls.clone(),
             };
             let handle =
                 FeedHandle::start(setup, spec.clone(), &self.runtime, Arc::clone(&self.media), thread);
@@ -473,13 +485,17 @@ fn load_slates(
     slates: &SlateFolder,
     relay: &str,
     pushes: &[PushSpec],
+    hls: bool,
     measured: Option<&FeedFacts>,
 ) -> Vec<(Rendition, Arc<Frame>)> {
+    let rules = browser_rules();
+    let needed = pushes.iter().map(|push| (push.requirements(), push.adaptation.adapt));
+    let needed = needed.chain(hls.then(|| (browser_requirements(&rules), Adapt::All)));
     let mut loaded: Vec<(Rendition, Arc<Frame>)> = Vec::new();
-    for push in pushes {
+    for (requirements, adapt) in needed {
         let mut selection = Selection::default();
         if let Some(measured) = measured {
-            selection.update(measured, push.requirements(), push.adaptation.adapt);
+            selection.update(measured, requirements, adapt);
         }
         let rendition = selection.rendition();
         if loaded.iter().all(|(other, _)| *other != rendition)

@@ -5,7 +5,7 @@ use std::task::Context;
 use std::time::{Duration, Instant};
 
 use yonder_core::preflight::FeedFacts;
-use yonder_core::rendition::{Rendition, Selection};
+use yonder_core::rendition::{Adapt, Rendition, Selection, browser_requirements, browser_rules};
 use yonder_media::Frame;
 use yonder_slate::{SlateFolder, SlateGop};
 
@@ -14,6 +14,7 @@ use crate::clock::Clock;
 use crate::feed::{FeedSignal, FeedStats};
 use crate::ids::OutputId;
 use crate::ids::PushId;
+use crate::output::hls::{HlsOutput, HlsStreams};
 use crate::output::signal::OutputSignal;
 use crate::output::{OutputContext, RelayOutput};
 use crate::push::Push;
@@ -26,6 +27,15 @@ use crate::view::PushView;
 struct PlannedPush {
     spec: PushSpec,
     selection: Selection,
+}
+
+/// Parts of a relay's specification.
+#[derive(Debug)]
+pub(crate) struct RelayParts {
+    pub(crate) pushes: Vec<PushSpec>,
+    pub(crate) hold: HoldSpec,
+    /// An HLS stream is made.
+    pub(crate) hls: bool,
 }
 
 /// Relay with its outputs.
@@ -42,6 +52,10 @@ pub(crate) struct Relay {
     keyframes: Vec<(Rendition, Arc<Frame>)>,
     /// Pushes in the order of the relay's destinations.
     planned: Vec<PlannedPush>,
+    /// Rendition of the HLS stream; `None` without one.
+    hls: Option<Selection>,
+    /// HLS streams of all relays.
+    streams: HlsStreams,
     outputs: Vec<RelayOutput>,
     /// Pushes were added or removed.
     is_changed: bool,
@@ -66,6 +80,7 @@ impl Relay {
         name: &str,
         clock: Clock,
         slates: Option<SlateFolder>,
+        streams: HlsStreams,
         keyframes: Vec<(Rendition, Arc<Frame>)>,
     ) -> Self {
         Self {
@@ -76,31 +91,29 @@ impl Relay {
             slates,
             keyframes,
             planned: Vec::new(),
+            hls: None,
+            streams,
             outputs: Vec::new(),
             is_changed: true,
         }
     }
 
     /// Applies a specification without touching unchanged pushes. `facts` are those of the feed, once they are known.
-    pub(crate) fn apply(
-        &mut self,
-        specs: Vec<PushSpec>,
-        hold: HoldSpec,
-        facts: Option<&FeedFacts>,
-        children: &mut Children,
-    ) {
+    pub(crate) fn apply(&mut self, parts: RelayParts, facts: Option<&FeedFacts>, children: &mut Children) {
+        let RelayParts { pushes, hold, hls } = parts;
         for output in &mut self.outputs {
             output.set_hold(hold.clone());
         }
         self.hold = hold;
         let mut before = std::mem::take(&mut self.planned);
-        for spec in specs {
+        for spec in pushes {
             let at = before.iter().position(|other| other.spec.destination == spec.destination);
             let known = at.map(|at| before.swap_remove(at));
             let unchanged = known.filter(|known| known.spec.adaptation == spec.adaptation);
             let selection = unchanged.map(|known| known.selection).unwrap_or_default();
             self.planned.push(PlannedPush { spec, selection });
         }
+        self.hls = hls.then(|| self.hls.take().unwrap_or_default());
         if let Some(facts) = facts {
             self.select(facts);
         }
@@ -120,18 +133,36 @@ impl Relay {
         for PlannedPush { spec, selection } in &mut self.planned {
             is_changed |= selection.update(facts, spec.requirements(), spec.adaptation.adapt);
         }
+        if let Some(selection) = &mut self.hls {
+            is_changed |= selection.update(facts, browser_requirements(&browser_rules()), Adapt::All);
+        }
         is_changed
     }
 
-    /// Returns the renditions of all pushes.
+    /// Returns the renditions of all pushes, and that of the HLS stream.
     pub(crate) fn renditions(&self) -> impl Iterator<Item = Rendition> {
-        self.planned.iter().map(|planned| planned.selection.rendition())
+        let pushes = self.planned.iter().map(|planned| &planned.selection);
+        pushes.chain(&self.hls).map(Selection::rendition)
     }
 
     /// Returns the rendition of the push to a destination.
     pub(crate) fn rendition_of(&self, destination: &str) -> Option<Rendition> {
         let planned = self.planned.iter().find(|planned| planned.spec.destination == destination);
         planned.map(|planned| planned.selection.rendition())
+    }
+
+    /// Moves the HLS stream to the output with its rendition, or begins or ends it.
+    fn distribute_hls(&mut self, children: &mut Children) {
+        let mut before = self.outputs.iter_mut().find_map(|output| output.take_hls());
+        let Some(rendition) = self.hls.as_ref().map(Selection::rendition) else { return };
+        if let Some((other, hls)) = &mut before
+            && *other != rendition
+        {
+            hls.cut();
+        }
+        let (clock, name) = (self.clock, Arc::clone(&self.name));
+        let hls = before.map_or_else(|| HlsOutput::begin(&name, clock, &self.streams), |(_, hls)| hls);
+        self.output(rendition, children).set_hls(hls);
     }
 
     /// Moves each push to the output with its rendition, creates new pushes and ends removed ones.
@@ -166,7 +197,8 @@ impl Relay {
         for (_, removed) in before {
             removed.retire(children);
         }
-        self.outputs.retain_mut(|output| !output.pushes().is_empty());
+        self.distribute_hls(children);
+        self.outputs.retain_mut(|output| output.is_used());
         self.is_changed = true;
     }
 

@@ -163,6 +163,8 @@ pub struct RelaySpec {
     pub pushes: Vec<PushSpec>,
     /// Holding picture.
     pub hold: HoldSpec,
+    /// An HLS stream is made for viewers with browsers.
+    pub hls: bool,
 }
 
 impl FeedSpec {

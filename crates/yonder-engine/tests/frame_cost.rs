@@ -35,6 +35,7 @@ fn frame_costs_few_allocations(#[case] over_srt: bool, #[case] max_per_frame: u6
         feed: world.feed("/summit/main", PASSWORD),
         pushes: vec![push_to("to-0", &server, KEY)],
         hold: HoldSpec::default(),
+        hls: false,
     };
     let sent = || engine.relay("relay").unwrap().pushes[0].frames_sent;
     feed_runtime.block_on(async {

@@ -5,6 +5,7 @@ mod camera;
 mod device;
 mod encoder;
 mod encoding;
+mod hls;
 mod listener;
 mod media;
 mod platform;
@@ -18,6 +19,7 @@ pub use camera::{
 pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn, EncoderQuirk};
 pub use encoder::{ENCODER_COMMANDS, Encoder, EncoderConfig, EncoderFaults, EncoderState, SrtEncryption};
 pub use encoding::StreamSettings;
+pub use hls::{HlsChecker, Wanted};
 pub use media::{LoopAudio, LoopFrame, LoopMedia, MediaError};
 pub use platform::{
     Limits, PLATFORM_COMMANDS, Platform, PlatformConfig, PlatformFaults, Recording, SrtConfig, Stage,

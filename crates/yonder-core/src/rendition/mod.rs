@@ -4,6 +4,7 @@
 //! separately; what is accepted is not touched. Equal renditions are made once for all destinations.
 
 mod audio;
+mod browser;
 mod checks;
 mod cost;
 mod limit;
@@ -20,6 +21,7 @@ use crate::platform::RuleSheet;
 use crate::preflight::FeedFacts;
 
 pub use audio::{AudioRendition, AudioSource};
+pub use browser::{browser_requirements, browser_rules};
 pub use checks::{Machine, adaptation_for, check_adapted_push};
 pub use cost::{CodecSpeed, estimate_cores};
 pub use limit::{Limit, LimitError};

@@ -20,6 +20,7 @@ use yonder_media::StreamHeaders;
 use crate::children::{Child, Children};
 use crate::clock::Clock;
 use crate::deadline::DeadlineTimer;
+use crate::output::hls::HlsStreams;
 use crate::push::CLOSE_TIMEOUT;
 use crate::relay::{Relay, RelayContext};
 use crate::rendition::{RenditionContext, Renditions};
@@ -71,6 +72,7 @@ pub(super) struct FeedActor {
     pub(super) digest_hosts: DigestHosts,
     pub(super) changes: watch::Sender<u64>,
     pub(super) slates: Option<SlateFolder>,
+    pub(super) hls: HlsStreams,
     pub(super) commands: mpsc::UnboundedReceiver<FeedCommand>,
     pub(super) spec: FeedSpec,
     pub(super) machine: FeedMachine,
@@ -113,7 +115,7 @@ impl FeedActor {
         commands: mpsc::UnboundedReceiver<FeedCommand>,
         is_temporary: bool,
     ) -> Self {
-        let FeedSetup { clock, digest_hosts, changes, slates } = setup;
+        let FeedSetup { clock, digest_hosts, changes, slates, hls } = setup;
         let now = clock.now();
         let mut machine = FeedMachine::new(rand::random(), now);
         machine.set_history(spec.history);
@@ -128,6 +130,7 @@ impl FeedActor {
             digest_hosts,
             changes,
             slates,
+            hls,
             commands,
             spec,
             machine,

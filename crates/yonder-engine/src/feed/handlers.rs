@@ -12,8 +12,7 @@ use crate::children::{ChildEvent, Children};
 use crate::ids::PushId;
 use crate::output::signal::OutputSignal;
 use crate::push::Push;
-use crate::relay::Relay;
-use crate::spec::{HoldSpec, PushSpec};
+use crate::relay::{Relay, RelayParts};
 
 use super::FeedCommand;
 use super::actor::{Exit, FeedActor};
@@ -34,9 +33,9 @@ impl FeedActor {
     fn handle_command(&mut self, command: FeedCommand) {
         match command {
             FeedCommand::SetSpec(spec) => self.set_spec(*spec),
-            FeedCommand::Apply { relay, revision, pushes, hold, keyframes } => {
+            FeedCommand::Apply { relay, revision, pushes, hold, hls, keyframes } => {
                 self.add_relay(&relay, keyframes);
-                self.apply(&relay, revision, pushes, hold);
+                self.apply(&relay, revision, RelayParts { pushes, hold, hls });
             }
             FeedCommand::Retry => {
                 self.change(|machine, now| machine.set_enabled(true, now));
@@ -124,16 +123,16 @@ impl FeedActor {
     /// Adds a relay, unless it exists.
     fn add_relay(&mut self, name: &str, keyframes: Vec<(Rendition, Arc<Frame>)>) {
         if self.relay(name).is_none() {
-            self.relays.push(Relay::new(name, self.clock, self.slates.clone(), keyframes));
+            self.relays.push(Relay::new(name, self.clock, self.slates.clone(), self.hls.clone(), keyframes));
         }
     }
 
     /// Applies the specification of a relay.
-    fn apply(&mut self, relay: &str, revision: u64, pushes: Vec<PushSpec>, hold: HoldSpec) {
+    fn apply(&mut self, relay: &str, revision: u64, parts: RelayParts) {
         let facts = self.facts();
         if let Some(relay) = self.relays.iter_mut().find(|other| *other.name == *relay) {
             relay.revision = revision;
-            relay.apply(pushes, hold, facts.as_ref(), &mut self.children);
+            relay.apply(parts, facts.as_ref(), &mut self.children);
         }
         self.update_renditions();
         self.change(|machine, now| machine.set_enabled(true, now));

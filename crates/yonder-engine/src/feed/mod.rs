@@ -24,6 +24,7 @@ use yonder_ingest::Publisher;
 use yonder_media::Frame;
 
 use crate::clock::Clock;
+use crate::output::hls::HlsStreams;
 use crate::source::DigestHosts;
 use crate::spec::{FeedSpec, HoldSpec, PushSpec};
 use yonder_slate::SlateFolder;
@@ -68,6 +69,8 @@ pub(crate) enum FeedCommand {
         pushes: Vec<PushSpec>,
         /// Holding picture.
         hold: HoldSpec,
+        /// Make an HLS stream.
+        hls: bool,
         /// Slate sources from before a restart, for a new relay.
         keyframes: Vec<(Rendition, Arc<Frame>)>,
     },
@@ -123,6 +126,8 @@ pub(crate) struct FeedSetup {
     pub(crate) changes: watch::Sender<u64>,
     /// Folder of slate sources, which survive a restart.
     pub(crate) slates: Option<SlateFolder>,
+    /// HLS streams of all relays.
+    pub(crate) hls: HlsStreams,
 }
 
 /// Handle of a feed. The actor is aborted on drop.
@@ -153,7 +158,8 @@ impl FeedHandle {
         spec: FeedSpec,
         runtime: &Handle,
     ) -> Self {
-        let setup = FeedSetup { clock, digest_hosts, changes: watch::Sender::new(0), slates: None };
+        let (changes, hls) = (watch::Sender::new(0), HlsStreams::default());
+        let setup = FeedSetup { clock, digest_hosts, changes, slates: None, hls };
         let builder = FeedActorBuilder { setup, spec, is_temporary: true };
         Self::keep(builder, runtime, Arc::from([runtime.clone()]), 0)
     }

@@ -3,6 +3,7 @@
 //! The output has its own timeline ([`Splice`]): a source is placed at its first keyframe, so that a late keyframe, a
 //! wrong camera clock, or a slate that ran ahead never keeps a source off the output.
 
+pub(crate) mod hls;
 pub(crate) mod ring;
 pub(crate) mod signal;
 mod slate;
@@ -27,6 +28,7 @@ use crate::view::PushView;
 use yonder_slate::{SlateFolder, SlateKey};
 
 use self::slate::SlateStage;
+use hls::HlsOutput;
 use ring::Ring;
 use signal::OutputSignal;
 
@@ -77,6 +79,7 @@ pub(crate) struct RelayOutput {
     machine: HoldMachine,
     spec: HoldSpec,
     slate: SlateStage,
+    hls: Option<HlsOutput>,
     pushes: Vec<Push>,
     /// Index of the first push of the next poll, which rotates for fairness.
     first_push: usize,
@@ -134,6 +137,7 @@ impl RelayOutput {
             machine,
             spec,
             slate: SlateStage::default(),
+            hls: None,
             pushes: Vec::new(),
             first_push: 0,
             audio_due: None,
@@ -162,6 +166,21 @@ impl RelayOutput {
         push.set_source(&self.signal);
         self.pushes.push(push);
         self.is_changed = true;
+    }
+
+    /// Sets the HLS stream.
+    pub(crate) fn set_hls(&mut self, hls: HlsOutput) {
+        self.hls = Some(hls);
+    }
+
+    /// Removes the HLS stream, and returns it with the rendition.
+    pub(crate) fn take_hls(&mut self) -> Option<(Rendition, HlsOutput)> {
+        self.hls.take().map(|hls| (self.rendition, hls))
+    }
+
+    /// Returns true if it has a push or an HLS stream.
+    pub(crate) fn is_used(&self) -> bool {
+        self.hls.is_some() || !self.pushes.is_empty()
     }
 
     /// Removes all pushes, and returns them.
@@ -230,6 +249,9 @@ impl RelayOutput {
     /// Places a frame on the output. Audio is delayed until the next video frame, if there is video.
     fn send(&mut self, frame: &Arc<Frame>, now: Duration) {
         let Some(times) = self.splice.place(&frame.unit, self.clock.ticks(now)) else { return };
+        if let Some(hls) = &mut self.hls {
+            hls.handle_frame(frame, times);
+        }
         let pushes = &self.pushes;
         let slowest = || pushes.iter().filter_map(Push::position).min();
         self.ring.push(Arc::clone(frame), times, slowest);
@@ -313,6 +335,9 @@ impl RelayOutput {
     fn handle_panic(&mut self) {
         tracing::error!(relay = &*self.name, "output panicked");
         self.splice.cut();
+        if let Some(hls) = &mut self.hls {
+            hls.cut();
+        }
         for push in &mut self.pushes {
             let message = "The service failed while preparing frames for this destination.";
             push.fail(Cause::new(CauseCode::PushInternal, message));

@@ -200,6 +200,7 @@ async fn independent_analyzer_finds_nothing_malformed(
         feed,
         pushes: vec![push],
         hold: HoldSpec::default(),
+        hls: false,
     });
     world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 120).await;
     world.engine.shutdown().await;

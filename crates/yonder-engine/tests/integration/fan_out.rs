@@ -26,6 +26,7 @@ fn relay(world: &World, pushes: Vec<PushSpec>) -> RelaySpec {
         feed: world.feed("/summit/main", PASSWORD),
         pushes,
         hold: HoldSpec::default(),
+        hls: false,
     }
 }
 

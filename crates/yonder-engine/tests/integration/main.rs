@@ -11,6 +11,7 @@ mod capture;
 mod fan_out;
 mod faults;
 mod find;
+mod hls;
 mod holding;
 #[path = "../../../yonder-media/tests/inspector/mod.rs"]
 mod inspector;

@@ -17,7 +17,13 @@ fn phrase(text: &str) -> Passphrase {
 }
 
 fn relay(world: &World, path: &str, pushes: Vec<PushSpec>) -> RelaySpec {
-    RelaySpec { name: "relay".into(), feed: world.feed(path, PASSWORD), pushes, hold: HoldSpec::default() }
+    RelaySpec {
+        name: "relay".into(),
+        feed: world.feed(path, PASSWORD),
+        pushes,
+        hold: HoldSpec::default(),
+        hls: false,
+    }
 }
 
 /// Returns a platform that takes SRT, with that passphrase and that impairment.

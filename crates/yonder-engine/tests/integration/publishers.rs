@@ -69,7 +69,13 @@ async fn published_feed_waits_flows_and_waits_again() {
     };
     world.engine.listen(feed.clone());
     let pushes = vec![push_to("to-0", &world.platform.server(), KEY)];
-    world.engine.apply(RelaySpec { name: "relay".into(), feed, pushes, hold: HoldSpec::default() });
+    world.engine.apply(RelaySpec {
+        name: "relay".into(),
+        feed,
+        pushes,
+        hold: HoldSpec::default(),
+        hls: false,
+    });
     let view = world.wait("waiting", 5, |view| feed_code(view) == "feed.no-publisher").await;
     assert_eq!((view.feed.state, view.feed.retry_in), (FeedPhase::Waiting, None));
     for (round, base) in [(1_u64, 0), (2, 1 << 40)] {
@@ -117,7 +123,13 @@ async fn published_media_reaches_the_platform_bit_exact(#[case] protocol: &str, 
     };
     world.engine.listen(feed.clone());
     let pushes = vec![push_to("to-0", &world.platform.server(), KEY)];
-    world.engine.apply(RelaySpec { name: "relay".into(), feed, pushes, hold: HoldSpec::default() });
+    world.engine.apply(RelaySpec {
+        name: "relay".into(),
+        feed,
+        pushes,
+        hold: HoldSpec::default(),
+        hls: false,
+    });
     let mut media = world.media(path);
     if path == "/tunnel" {
         // Neither container carries its G.711 to the platform.

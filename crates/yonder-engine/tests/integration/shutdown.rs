@@ -28,7 +28,13 @@ async fn shutdown_ends_many_broadcasts_in_order_within_two_seconds() {
         let mut feed = world.feed("/shed/main", PASSWORD);
         feed.name = format!("feed-{at}");
         let hold = yonder_engine::HoldSpec { after: Some(Duration::from_millis(100)), ..Default::default() };
-        world.engine.apply(RelaySpec { name: format!("relay-{at}"), feed, pushes: vec![push], hold });
+        world.engine.apply(RelaySpec {
+            name: format!("relay-{at}"),
+            feed,
+            pushes: vec![push],
+            hold,
+            hls: false,
+        });
     }
     let is_live = |at| world.engine.relay(&format!("relay-{at}")).unwrap().pushes[0].state == PushPhase::Live;
     world.until("all live", 60, || (0..RELAYS).all(is_live)).await;

@@ -26,6 +26,7 @@ fn relay(world: &World, server: &str) -> RelaySpec {
         feed: world.feed("/viaduct/main", PASSWORD),
         pushes: vec![push_to("to-0", server, KEY)],
         hold: HoldSpec::default(),
+        hls: false,
     }
 }
 

@@ -81,7 +81,13 @@ async fn streams_over_a_lossy_network_keep_to_the_standard_from_the_first_packet
     for (name, _) in &clips {
         let feed = feed_spec(name, &camera.url(&path(name)));
         let push = push_to(name, &platform.srt_server().unwrap(), &format!("planted-{name}"));
-        engine.apply(RelaySpec { name: (*name).into(), feed, pushes: vec![push], hold: HoldSpec::default() });
+        engine.apply(RelaySpec {
+            name: (*name).into(),
+            feed,
+            pushes: vec![push],
+            hold: HoldSpec::default(),
+            hls: false,
+        });
     }
     let deadline = tokio::time::Instant::now() + Duration::from_secs(40);
     let has_frames =

@@ -28,7 +28,7 @@ fn bound(world: &World, srt: bool, uplinks: Vec<UplinkSpec>) -> RelaySpec {
     let server = if srt { world.platform.srt_server().unwrap() } else { world.platform.server() };
     let push = PushSpec { uplinks, failback_delay: Duration::from_secs(2), ..push_to("to-0", &server, KEY) };
     let feed = world.feed("/viaduct/main", support::PASSWORD);
-    RelaySpec { name: "relay".into(), feed, pushes: vec![push], hold: HoldSpec::default() }
+    RelaySpec { name: "relay".into(), feed, pushes: vec![push], hold: HoldSpec::default(), hls: false }
 }
 
 /// Our own ends of sockets, as the system lists them: addresses are in hexadecimal, lowest byte first.

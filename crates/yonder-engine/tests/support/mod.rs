@@ -131,7 +131,13 @@ impl World {
 
     pub(crate) fn relay(&self, path: &str, password: &str, keys: &[&str]) -> RelaySpec {
         let pushes = keys.iter().enumerate().map(|(at, key)| self.push(&format!("to-{at}"), key)).collect();
-        RelaySpec { name: "relay".into(), feed: self.feed(path, password), pushes, hold: HoldSpec::default() }
+        RelaySpec {
+            name: "relay".into(),
+            feed: self.feed(path, password),
+            pushes,
+            hold: HoldSpec::default(),
+            hls: false,
+        }
     }
 
     /// Waits until the relay looks as wished; tells what it looked like when it does not in time.

@@ -6,7 +6,7 @@ use bytes::Bytes;
 
 use crate::fmp4::{self, TrackRun, fragment};
 use crate::stream::{AudioConfig, StreamHeaders, VideoConfig};
-use crate::ticks::{TICKS_PER_SECOND, of_samples};
+use crate::ticks::{TICKS_PER_SECOND, from_millis, of_samples, to_millis};
 use crate::timeline::Timestamps;
 use crate::unit::{AccessUnit, PerTrack, Track};
 
@@ -20,6 +20,8 @@ const DEFAULT_FRAME_TICKS: i64 = TICKS_PER_SECOND / 25;
 const MAX_AUDIO_WAIT_TICKS: i64 = TICKS_PER_SECOND / 2;
 /// Samples in an AAC frame (ISO/IEC 14496-3, 4.5.1.1).
 const AAC_SAMPLES: i64 = 1_024;
+/// Difference between the wall clock and the dates of segments beyond which the clock counts as stepped, in milliseconds.
+const MAX_CLOCK_STEP_MS: i64 = 2_000;
 /// Added to the output's times, in ticks: `tfdt` has no negative ones.
 const TIME_BASE: i64 = 10 * TICKS_PER_SECOND;
 /// Initialization sections that are remembered, so that a return to former headers names the former section.
@@ -78,6 +80,8 @@ pub struct Packager {
     inits: Vec<Arc<InitSection>>,
     /// Section of the last segment.
     last_init: Option<Arc<InitSection>>,
+    /// Date of the end of the last segment, in ticks since 1970.
+    next_date_ticks: Option<i64>,
     finished: Option<Segment>,
     /// Video frames that were discarded.
     discarded: u64,
@@ -98,6 +102,7 @@ impl Packager {
             follows_gap: false,
             inits: Vec::new(),
             last_init: None,
+            next_date_ticks: None,
             finished: None,
             discarded: 0,
         }
@@ -240,17 +245,27 @@ impl Packager {
         let Some(init) = self.init(&headers) else { return };
         let has_changed = self.last_init.as_ref().is_some_and(|last| *last != init);
         self.last_init = Some(Arc::clone(&init));
+        let is_discontinuous = open.follows_gap || has_changed;
+        let ticks = end - open.begin_dts;
+        let begins_ms = self.date(open.begins_ms, is_discontinuous);
+        self.next_date_ticks = Some(from_millis(begins_ms).saturating_add(ticks));
         self.fragments = self.fragments.wrapping_add(1);
         self.finished = Some(Segment {
             number: self.next_number,
-            begins_ms: open.begins_ms,
-            ticks: end - open.begin_dts,
+            begins_ms,
+            ticks,
             frames: open.frames,
-            is_discontinuous: open.follows_gap || has_changed,
+            is_discontinuous,
             init,
             pieces: fragment(self.fragments, [Some(open.video), open.audio].into_iter().flatten()),
         });
         self.next_number += 1;
+    }
+
+    /// Returns the date of a segment: after the one before it, unless the wall clock was stepped.
+    fn date(&self, wall_ms: i64, is_discontinuous: bool) -> i64 {
+        let expected = self.next_date_ticks.filter(|_| !is_discontinuous).map(to_millis);
+        expected.filter(|expected| (wall_ms - expected).abs() <= MAX_CLOCK_STEP_MS).unwrap_or(wall_ms)
     }
 
     /// Returns the initialization section of these headers.

@@ -36,6 +36,7 @@ struct Bench {
     dts: i64,
     audio_dts: i64,
     has_audio: bool,
+    wall_offset_ms: i64,
 }
 
 impl Default for Bench {
@@ -48,6 +49,7 @@ impl Default for Bench {
             dts: 0,
             audio_dts: 0,
             has_audio: true,
+            wall_offset_ms: 0,
         }
     }
 }
@@ -55,7 +57,8 @@ impl Default for Bench {
 impl Bench {
     fn unit(&mut self, unit: &AccessUnit) {
         let times = Timestamps { dts: unit.dts, pts: unit.pts };
-        let wall = |ticks: i64| 1_800_000_000_000 + ticks / 90;
+        let offset = self.wall_offset_ms;
+        let wall = |ticks: i64| 1_800_000_000_000 + offset + ticks / 90;
         let made = self.packager.handle_unit(unit, times, &self.headers, wall);
         self.keep(made);
     }
@@ -155,6 +158,19 @@ fn a_gap_of_the_video_is_a_discontinuity_and_counts_when_it_leaves_the_playlist(
     let playlist = bench.playlist();
     assert!(playlist.contains("#EXT-X-DISCONTINUITY-SEQUENCE:8\n"), "{playlist}");
     assert!(!playlist.contains("#EXT-X-DISCONTINUITY\n"), "{playlist}");
+}
+
+#[test]
+fn dates_continue_each_other_unless_the_wall_clock_is_stepped() {
+    let mut bench = Bench::default();
+    // A jitter of the wall clock, and then a step.
+    for (at, off) in [0, 300, -200, 3_600_000, 3_600_100].into_iter().enumerate() {
+        bench.wall_offset_ms = off;
+        bench.gops(1, 50);
+        assert_eq!(bench.segments.len(), at);
+    }
+    let begins: Vec<_> = bench.segments.iter().map(|s| s.begins_ms - 1_800_000_000_080).collect();
+    assert_eq!(begins, [0, 2_000, 4_000, 3_606_000]);
 }
 
 #[test]
