@@ -60,7 +60,7 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 	cd console && npm install --no-save --no-audit --no-fund
 	@touch $@
 
-CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+CONSOLE_SOURCES := $(shell find console/src console/watch console/public -type f) console/index.html console/vite.config.ts console/vite.watch.config.ts console/tsconfig.json
 
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
 	cd console && npm run build
@@ -107,4 +107,4 @@ screenshots: setup console
 
 clean:
 	cargo clean
-	rm -rf console/dist console/node_modules .demo
+	rm -rf console/dist console/dist-watch console/node_modules .demo

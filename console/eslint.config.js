@@ -4,7 +4,7 @@ import tseslint from "typescript-eslint";
 export default tseslint.config(
   { ignores: ["dist", "src/api/schema.d.ts"] },
   {
-    files: ["src/**/*.{ts,tsx}"],
+    files: ["src/**/*.{ts,tsx}", "watch/**/*.ts"],
     extends: [tseslint.configs.strictTypeChecked],
     languageOptions: { parserOptions: { projectService: true } },
     plugins: { "react-hooks": hooks },
@@ -20,7 +20,7 @@ export default tseslint.config(
   },
   {
     // Stand-ins for asynchronous functions, and for interfaces that the tests' document may lack.
-    files: ["src/test/**", "src/**/*.test.{ts,tsx}"],
+    files: ["src/test/**", "{src,watch}/**/*.test.{ts,tsx}"],
     rules: {
       "@typescript-eslint/require-await": "off",
       "@typescript-eslint/no-unnecessary-condition": "off",

@@ -14,6 +14,7 @@ use crate::patterns::Pattern;
 use crate::platforms::NewPlatform;
 use crate::record::FieldChange;
 use crate::relays::NewRelay;
+use crate::signposts::NewSignpost;
 use crate::uplinks::NewUplink;
 
 /// All settings. An omitted secret is kept.
@@ -38,6 +39,9 @@ pub struct SiteBook {
     /// Relays.
     #[serde(default)]
     pub relays: Vec<NewRelay>,
+    /// Signposts.
+    #[serde(default)]
+    pub signposts: Vec<NewSignpost>,
     /// Contacts.
     #[serde(default)]
     pub contacts: Vec<NewContact>,

@@ -20,6 +20,7 @@ mod record;
 mod relays;
 mod secret;
 mod service;
+mod signposts;
 mod stats;
 mod surveys;
 mod tuning;
@@ -66,6 +67,7 @@ pub use secret::Secret;
 pub use service::{
     Credentials, IngestListeners, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status,
 };
+pub use signposts::{NewSignpost, Signpost, SignpostChange, SignpostLinks, SignpostState};
 pub use stats::{FeedStats, PushStats, RelayStats};
 pub use surveys::{
     DropFacts, MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream,

@@ -19,6 +19,9 @@ pub struct ServiceFacts {
     /// Addresses for encoders on this machine; omitted if the service does not listen for them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ingest: Option<IngestListeners>,
+    /// Address of the public pages on this machine; omitted if they are not served.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub public: Option<String>,
 }
 
 /// Addresses that encoders publish to.

@@ -61,7 +61,8 @@ impl Access {
 
     /// Returns the address of the client: that of the connection, or behind trusted proxies the last address that is
     /// not one of theirs.
-    pub(crate) fn client_address(&self, request: &HttpRequest) -> Option<IpAddr> {
+    #[must_use]
+    pub fn client_address(&self, request: &HttpRequest) -> Option<IpAddr> {
         let peer = request.peer_addr()?.ip().to_canonical();
         if !self.is_trusted(peer) {
             return Some(peer);

@@ -31,6 +31,8 @@ pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
             | "/relays/{name}/resume"
             | "/destinations/{name}/rekey"
             | "/feeds/{name}/rekey"
+            | "/signposts/{name}/pause"
+            | "/signposts/{name}/resume"
             | "/alerts/{name}/acknowledge"
             | "/alerts/{name}/mute"
             | "/surveys"

@@ -30,6 +30,7 @@ mod relays;
 mod self_signed;
 mod server;
 mod session;
+mod signposts;
 mod surveys;
 mod tls;
 mod tokens;
@@ -87,6 +88,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
                 .configure(destinations::configure)
                 .configure(platforms::configure)
                 .configure(uplinks::configure)
+                .configure(signposts::configure)
                 .configure(relays::configure)
                 .configure(holding::configure)
                 .configure(record::configure)

@@ -9,7 +9,7 @@ use crate::conventions::Conventions;
 
 use super::{
     alerts, book, destinations, discoveries, events, feeds, holding, jobs, maintenance, patterns, people,
-    platforms, preview, record, relays, session, surveys, tokens, tuning, uplinks,
+    platforms, preview, record, relays, session, signposts, surveys, tokens, tuning, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -100,6 +100,13 @@ use super::{
         uplinks::edit,
         uplinks::remove,
         uplinks::budget,
+        signposts::list,
+        signposts::add,
+        signposts::show,
+        signposts::edit,
+        signposts::pause,
+        signposts::resume,
+        signposts::remove,
         patterns::list,
         patterns::add,
         patterns::show,

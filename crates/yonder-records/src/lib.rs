@@ -23,6 +23,7 @@ mod people;
 mod platforms;
 mod relays;
 pub mod secrets;
+mod signposts;
 mod site;
 mod snapshot;
 pub mod time;
@@ -56,6 +57,7 @@ pub use jobs::{JobContext, JobEntry, Jobs, NewJob, Outcome};
 pub use mailboxes::parse_mail_server;
 pub use maintenance::LOW_BYTES;
 pub use people::check_person_name;
+pub use signposts::{SignpostRecord, WatchTarget};
 pub use snapshot::Snapshot;
 pub use transaction::EngineAction;
 pub use transaction::Transaction;
@@ -87,6 +89,8 @@ pub struct Records {
     relays: RwLock<Arc<[Arc<StoredRelay>]>>,
     /// Stored alert rules and contacts, for the evaluation of alerts, which must not block on the disk.
     alerting: RwLock<Arc<Alerting>>,
+    /// Stored signposts, for public pages, which must not block on the disk.
+    signposts: RwLock<Arc<[SignpostRecord]>>,
     /// Locked while the copies are read from the store, so that older ones never replace newer ones.
     refresh_lock: Mutex<()>,
     /// Decoded holding pictures of relays.
@@ -101,7 +105,7 @@ impl Records {
     pub fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
         let relays = store.relays()?.into_iter().map(Arc::new).collect();
         let alerting = Alerting { alerts: store.alerts()?, contacts: store.contacts()? };
-        Ok(Self {
+        let records = Self {
             store,
             engine,
             write_lock: Mutex::default(),
@@ -109,7 +113,10 @@ impl Records {
             alerting: RwLock::new(Arc::new(alerting)),
             refresh_lock: Mutex::default(),
             pictures: Mutex::default(),
-        })
+            signposts: RwLock::new(Arc::default()),
+        };
+        *records.signposts.write() = records.read_signposts()?.into();
+        Ok(records)
     }
 
     /// Acquires the write lock.
@@ -133,12 +140,18 @@ impl Records {
         Arc::clone(&self.alerting.read())
     }
 
+    /// Returns the stored signposts, from memory.
+    pub fn signposts(&self) -> Arc<[SignpostRecord]> {
+        Arc::clone(&self.signposts.read())
+    }
+
     /// Refreshes all copies after a change.
     pub(crate) fn refresh_all(&self) -> Result<(), ServiceError> {
         let _refreshing = self.refresh_lock.lock();
         self.read_relays()?;
         let alerting = Alerting { alerts: self.store.alerts()?, contacts: self.store.contacts()? };
         *self.alerting.write() = Arc::new(alerting);
+        *self.signposts.write() = self.read_signposts()?.into();
         Ok(())
     }
 

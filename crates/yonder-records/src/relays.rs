@@ -91,7 +91,8 @@ impl Records {
             })
             .collect::<Result<Vec<_>, ServiceError>>()?;
         let hold = self.hold_spec(relay)?;
-        Ok(RelaySpec { name: relay.name.clone(), feed, pushes, hold })
+        let hls = self.has_player(&relay.name)?;
+        Ok(RelaySpec { name: relay.name.clone(), feed, pushes, hold, hls })
     }
 
     /// Returns the adaptation of a relay's feed for a destination.

@@ -82,6 +82,7 @@ impl Records {
                 None => return Ok(None),
             },
             RecordKind::Uplink => table(&self.exported_uplink(name)?)?,
+            RecordKind::Signpost => table(&self.exported_signpost(name)?)?,
             RecordKind::Alert => table(&self.exported_alert(name)?)?,
             RecordKind::Contact => {
                 let stored = self.store.contact(name)?;

@@ -11,6 +11,7 @@
 //! | [`Planner`] | discovery, preflight, rehearsal, budget |
 //! | [`Previews`] | stills and surveys |
 //! | [`Ingest`] | feeds that encoders publish to: keys, addresses |
+//! | [`Sharing`] | public pages of signposts, their viewers and traffic |
 //! | [`Notifications`] | alert rules and delivery |
 //! | [`Reconciler`] | applies stored settings and desired states to the engine |
 //! | [`Auth`] | people, sessions and tokens |
@@ -34,6 +35,7 @@ mod reconciler;
 mod rename;
 mod restore;
 mod service;
+mod sharing;
 mod stats;
 mod upgrade;
 
@@ -42,7 +44,7 @@ pub use backups::{BackupPlan, Backups};
 pub use events::{Events, LiveEvent};
 pub use history::History;
 pub use home::{DataDir, DataDirError};
-pub use ingest::{Ingest, IngestEndpoints, reachable};
+pub use ingest::{Ingest, IngestEndpoints, external_host, reachable};
 pub use journal::Journal;
 pub use loops::Loops;
 pub use notifications::Notifications;
@@ -52,6 +54,7 @@ pub use process::ProcessStats;
 pub use reconciler::Reconciler;
 pub use restore::{RestoreOptions, Restored};
 pub use service::Service;
+pub use sharing::{Expected, PublicView, Refusal, Sharing, ViewerId};
 pub use stats::{AlertStats, DiskStats, ServiceStats};
 pub use upgrade::Upgrade;
 pub use yonder_records::secrets::same_secret;

@@ -182,6 +182,7 @@ impl Store {
                      UNION ALL SELECT uid, revision, '' FROM feed
                      UNION ALL SELECT uid, revision, key_rolls FROM destination
                      UNION ALL SELECT uid, revision, '' FROM uplink
+                     UNION ALL SELECT uid, revision, '' FROM signpost
                      UNION ALL SELECT uid, revision, '' FROM platform
                      UNION ALL SELECT uid, revision, '' FROM pattern
                      UNION ALL SELECT uid, revision, '' FROM contact

@@ -33,6 +33,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0021-renditions.sql"),
     include_str!("../migrations/0022-tuning.sql"),
     include_str!("../migrations/0023-ingest.sql"),
+    include_str!("../migrations/0024-signposts.sql"),
 ];
 
 /// Schema version after all migrations.
@@ -120,6 +121,7 @@ mod tests {
         include_str!("../migrations/rows/0021.sql"),
         include_str!("../migrations/rows/0022.sql"),
         include_str!("../migrations/rows/0023.sql"),
+        include_str!("../migrations/rows/0024.sql"),
     ];
 
     /// Tables that a later migration renames or replaces.

@@ -31,6 +31,8 @@ pub enum RecordKind {
     Token,
     /// Session of a signed-in person.
     Session,
+    /// Signpost.
+    Signpost,
 }
 
 impl RecordKind {
@@ -51,6 +53,7 @@ impl RecordKind {
             Self::Invitation,
             Self::Token,
             Self::Session,
+            Self::Signpost,
         ];
         all.into_iter().find(|kind| kind.to_string() == word)
     }
@@ -77,6 +80,7 @@ impl fmt::Display for RecordKind {
             Self::Invitation => "invitation",
             Self::Token => "token",
             Self::Session => "session",
+            Self::Signpost => "signpost",
         })
     }
 }

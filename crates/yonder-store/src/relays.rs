@@ -9,6 +9,7 @@ use yonder_core::rendition::{Adapt, Limit};
 
 use crate::error::StoreError;
 use crate::record_kind::RecordKind;
+use crate::signposts::signposts_of;
 use crate::store::{Store, map_unique_violation};
 use crate::subjects::follow_rename;
 
@@ -253,10 +254,14 @@ impl Store {
     /// Removes a relay.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or a database error.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`] while signposts lead to it, or a database error.
     pub fn remove_relay(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
+            let users = signposts_of(transaction, id)?;
+            if !users.is_empty() {
+                return Err(StoreError::InUse { kind: RecordKind::Relay, name: name.to_owned(), users });
+            }
             transaction.execute("DELETE FROM relay WHERE id = ?1", [id])?;
             self.unsaved.lock().remove(&id);
             Ok(())

@@ -27,6 +27,7 @@ use crate::commands::{
     platform::PlatformCommand,
     record::{LogbookArguments, ReportArguments},
     relay::RelayCommand,
+    signpost::SignpostCommand,
     stand_in::StandInCommand,
     token::TokenCommand,
     uplink::UplinkCommand,
@@ -34,6 +35,7 @@ use crate::commands::{
 use crate::connection::Connection;
 use crate::duration::parse_duration;
 use crate::listeners::ListenerSettings;
+use crate::public::PublicSettings;
 
 /// Pulls RTSP cameras, pushes them to video platforms, and keeps both running.
 #[derive(Debug, Parser)]
@@ -90,6 +92,12 @@ pub(crate) struct ServeArguments {
     /// Host name or address that encoders use; by default that of --public-url, or of the listener.
     #[arg(long, env = "YONDER_INGEST_HOST", value_name = "HOST")]
     ingest_host: Option<String>,
+    /// Serve the public pages of signposts, without console and API; port 0 picks one.
+    #[arg(long, env = "YONDER_PUBLIC", value_name = "ADDR:PORT")]
+    public: Option<SocketAddr>,
+    /// URL under which viewers reach the public pages; by default that of the listener.
+    #[arg(long, env = "YONDER_VIEWER_URL", value_name = "URL", value_parser = parse_viewer_url, requires = "public")]
+    viewer_url: Option<Url>,
     /// Folder of scheduled backups; by default `backups` in the data directory.
     #[arg(long, env = "YONDER_BACKUP_FOLDER", value_name = "DIR")]
     backup_folder: Option<PathBuf>,
@@ -132,6 +140,16 @@ impl ServeArguments {
             tls: self.tls(),
         }
     }
+
+    /// Returns the settings of the listener for viewers.
+    pub(crate) fn public(&self) -> Option<PublicSettings> {
+        self.public.map(|listen| PublicSettings {
+            listen,
+            viewer_url: self.viewer_url.clone(),
+            tls: self.tls(),
+            trusted_proxies: self.trusted_proxies.clone(),
+        })
+    }
 }
 
 impl From<ServeArguments> for ServerConfig {
@@ -149,6 +167,18 @@ fn parse_public_url(text: &str) -> Result<Url, String> {
         return Ok(url);
     }
     Err("give scheme and host, like https://relay.example.net".to_owned())
+}
+
+fn parse_viewer_url(text: &str) -> Result<Url, String> {
+    let url: Url = text.parse().map_err(|error| format!("{error}"))?;
+    if matches!(url.scheme(), "http" | "https")
+        && url.has_host()
+        && url.query().is_none()
+        && url.fragment().is_none()
+    {
+        return Ok(url);
+    }
+    Err("give scheme, host and perhaps a path, like https://watch.example.net".to_owned())
 }
 
 #[derive(Debug, Subcommand)]
@@ -175,6 +205,9 @@ pub(crate) enum Command {
     /// Manage relays (a feed and its pushes).
     #[command(subcommand)]
     Relay(RelayCommand),
+    /// Manage signposts: stable public links to the picture of a relay.
+    #[command(subcommand)]
+    Signpost(SignpostCommand),
     /// Manage uplinks and their monthly allowances.
     #[command(subcommand)]
     Uplink(UplinkCommand),

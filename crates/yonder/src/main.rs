@@ -13,6 +13,7 @@ mod json_mode;
 mod listeners;
 mod logging;
 mod output;
+mod public;
 mod secrets;
 mod serve;
 mod style;
@@ -57,7 +58,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Serve(arguments) => {
             let home = connection.home_folder();
             let (backups, listeners) = (arguments.backup_plan(&home), arguments.listeners());
-            serve::run(&home, arguments.into(), listeners, backups)?;
+            let public = arguments.public();
+            serve::run(&home, arguments.into(), listeners, public, backups)?;
         }
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,
@@ -69,6 +71,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Platform(PlatformCommand::Rules) => commands::platform::rules(),
         Command::Platform(command) => commands::platform::run(command, &connection.client()?)?,
         Command::Uplink(command) => commands::uplink::run(command, &connection.client()?)?,
+        Command::Signpost(command) => commands::signpost::run(command, &connection.client()?)?,
         Command::Budget(arguments) => commands::budget::run(arguments, &connection.client()?)?,
         Command::Destination(command) => commands::destination::run(command, &connection.client()?)?,
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,

@@ -12,6 +12,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use yonder_api::{IngestListeners, ServiceFacts};
 use yonder_engine::{Engine, MediaThreads};
 use yonder_http::{Server, ServerConfig};
+use yonder_public::PublicServer;
 use yonder_service::{BackupPlan, DataDir, DataDirError, Service};
 use yonder_store::StoreError;
 
@@ -19,6 +20,7 @@ use crate::failure::Failure;
 use crate::listeners::{ListenerSettings, Listeners};
 use crate::logging::Log;
 use crate::output::print_raw;
+use crate::public::{self, PublicSettings};
 use crate::watchdog::{self, Watchdog};
 
 /// Runs the service until it is stopped.
@@ -26,11 +28,12 @@ pub(crate) fn run(
     home: &Path,
     config: ServerConfig,
     listeners: ListenerSettings,
+    public: Option<PublicSettings>,
     backups: Option<BackupPlan>,
 ) -> Result<(), Failure> {
     let log = Log::start("info,actix_server=warn");
     raise_file_limit();
-    let (instance, stop) = Instance::start(home, config, listeners, backups)?;
+    let (instance, stop) = Instance::start(home, config, listeners, public, backups)?;
     instance.runtime.spawn(log.left_out().keep_reporting());
     #[cfg(debug_assertions)]
     instance.block_media_thread_on_request();
@@ -38,6 +41,9 @@ pub(crate) fn run(
     if let Some(IngestListeners { rtmp, rtmps, srt }) = instance.service.ingest().local_listeners() {
         let addresses: Vec<String> = [rtmp, rtmps, srt].into_iter().flatten().collect();
         text += &format!("Encoders publish to {}\n", addresses.join(", "));
+    }
+    if let Some(base) = instance.service.sharing().base() {
+        text += &format!("Viewers reach the signposts at {}w/ALIAS\n", base.as_str());
     }
     if let Some(code) = instance.service.auth().set_up_code() {
         text += &format!("Set up the first account: {}/setup#{}\n", instance.url, code.expose_secret());
@@ -101,6 +107,7 @@ pub(crate) struct Instance {
     pub(crate) service: Arc<Service>,
     server: Server,
     listeners: Option<Listeners>,
+    public: Option<PublicServer>,
     pub(crate) url: String,
 }
 
@@ -110,6 +117,7 @@ impl Instance {
         home: &Path,
         config: ServerConfig,
         listeners: ListenerSettings,
+        public: Option<PublicSettings>,
         backups: Option<BackupPlan>,
     ) -> Result<(Self, StopSignal), Failure> {
         let (folder, home) = (home, DataDir::new(home));
@@ -139,14 +147,16 @@ impl Instance {
         let server = Server::bind(Arc::clone(&service), config).map_err(anyhow::Error::from)?;
         let url = server.url().context("the listening address is unknown")?;
         let listeners = Listeners::start(listeners, folder, &service)?;
+        let public = public.map(|public| public::start(public, &service, runtime.handle())).transpose()?;
         let facts = ServiceFacts {
             url: server.local_url().context("the listening address is unknown")?,
             pid: std::process::id(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
             ingest: service.ingest().local_listeners(),
+            public: public.as_ref().map(|public| public.local_url().to_owned()),
         };
         home.write_service_file(&facts).map_err(anyhow::Error::from)?;
-        Ok((Self { home, _lock: lock, threads, runtime, service, server, listeners, url }, stop))
+        Ok((Self { home, _lock: lock, threads, runtime, service, server, listeners, public, url }, stop))
     }
 
     /// Blocks a media thread once the file named by the environment exists. Not part of release builds.
@@ -159,7 +169,7 @@ impl Instance {
 
     /// Serves until `stop` resolves, then shuts down in order.
     pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
-        let Self { home, _lock, threads, runtime, service, server, listeners, .. } = self;
+        let Self { home, _lock, threads, runtime, service, server, listeners, public, .. } = self;
         let watchdog = Watchdog::start(threads.heartbeats()).context("the watchdog cannot be started")?;
         watchdog::notify_ready();
         let served = actix_web::rt::System::new().block_on(server.run(stop));
@@ -167,6 +177,7 @@ impl Instance {
         drop(watchdog);
         home.remove_service_file();
         tracing::info!("stopping");
+        drop(public);
         runtime.block_on(service.shutdown());
         if let Some(listeners) = listeners {
             listeners.stop();

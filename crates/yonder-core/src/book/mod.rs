@@ -29,6 +29,8 @@ pub enum Section {
     Destination,
     /// Relays.
     Relay,
+    /// Signposts.
+    Signpost,
     /// Contact, which receives notices.
     Contact,
     /// Alert rule.
@@ -37,13 +39,14 @@ pub enum Section {
 
 impl Section {
     /// All sections.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Uplink,
         Self::Platform,
         Self::Pattern,
         Self::Feed,
         Self::Destination,
         Self::Relay,
+        Self::Signpost,
         Self::Contact,
         Self::Alert,
     ];
@@ -58,6 +61,7 @@ impl Section {
             Self::Feed => "feed",
             Self::Destination => "destination",
             Self::Relay => "relay",
+            Self::Signpost => "signpost",
             Self::Contact => "contact",
             Self::Alert => "alert",
         }

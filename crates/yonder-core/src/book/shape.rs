@@ -93,6 +93,17 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
             ("adapt", Text, false),
             ("limits", TextTable, false),
         ],
+        Section::Signpost => &[
+            ("relay", Text, true),
+            ("title", Text, false),
+            ("player", Flag, false),
+            ("to", Texts, false),
+            ("paused", Flag, false),
+            ("unlisted", Flag, false),
+            ("status_page", Flag, false),
+            ("max_viewers", Number, false),
+            ("daily", Text, false),
+        ],
         Section::Contact => &[("channel", Tables, true), ("secret", Secret, false)],
         Section::Alert => {
             &[("when", Text, true), ("about", Text, false), ("to", Texts, false), ("repeat_s", Number, false)]

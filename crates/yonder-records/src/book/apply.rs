@@ -97,8 +97,18 @@ impl Transaction<'_> {
     }
 
     fn put_records(&self, book: SiteBook, progress: &mut Progress) -> Result<(), ServiceError> {
-        let SiteBook { uplinks, platforms, patterns, feeds, destinations, relays, contacts, alerts, .. } =
-            book;
+        let SiteBook {
+            uplinks,
+            platforms,
+            patterns,
+            feeds,
+            destinations,
+            relays,
+            signposts,
+            contacts,
+            alerts,
+            ..
+        } = book;
         let mut later = Vec::new();
         for new in uplinks {
             // A destination of the book may release it.
@@ -145,6 +155,13 @@ impl Transaction<'_> {
             let read_current = || self.exported_relay(&name);
             self.put(progress, (RecordKind::Relay, &name), read_current, |is_there| {
                 self.put_relay(new, is_there)
+            })?;
+        }
+        for new in signposts {
+            let name = new.name.clone();
+            let read_current = || self.exported_signpost(&name);
+            self.put(progress, (RecordKind::Signpost, &name), read_current, |is_there| {
+                self.put_signpost(new, is_there)
             })?;
         }
         for new in contacts {
@@ -240,6 +257,7 @@ impl Transaction<'_> {
                 RecordKind::Pattern => self.remove_pattern(&name),
                 RecordKind::Platform => self.remove_platform(&name),
                 RecordKind::Uplink => self.remove_uplink(&name),
+                RecordKind::Signpost => self.remove_signpost(&name),
                 // People and permissions are not in the book.
                 RecordKind::Person
                 | RecordKind::Invitation
@@ -302,6 +320,7 @@ impl Transaction<'_> {
 /// Returns all records of a book, dependents first.
 fn records(book: &SiteBook) -> Vec<(RecordKind, String)> {
     let mut records: Vec<(RecordKind, String)> = Vec::new();
+    records.extend(book.signposts.iter().map(|one| (RecordKind::Signpost, one.name.clone())));
     records.extend(book.relays.iter().map(|one| (RecordKind::Relay, one.name.clone())));
     records.extend(book.alerts.iter().map(|one| (RecordKind::Alert, one.name.clone())));
     records.extend(book.contacts.iter().map(|one| (RecordKind::Contact, one.name.clone())));

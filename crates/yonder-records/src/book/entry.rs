@@ -4,8 +4,8 @@ use secrecy::ExposeSecret as _;
 use yonder_address::{StreamKey, read_pasted};
 use yonder_api::{
     AlertChange, Channel, ContactChange, DestinationChange, FeedChange, IngestRekey, NewAlert, NewContact,
-    NewDestination, NewFeed, NewPlatform, NewRelay, NewUplink, Pattern, Rekey, RelayChange, Secret,
-    UplinkChange,
+    NewDestination, NewFeed, NewPlatform, NewRelay, NewSignpost, NewUplink, Pattern, Rekey, RelayChange,
+    Secret, SignpostChange, UplinkChange,
 };
 use yonder_store::{DesiredState, Feed as StoredFeed, SealedSecret};
 
@@ -14,6 +14,7 @@ use crate::destination_input::DEFAULT_RETURN_S;
 use crate::error::ServiceError;
 use crate::holding::DEFAULT_AFTER_S;
 use crate::ingest::{check_no_camera_settings, not_published};
+use crate::signposts::DEFAULT_MAX_VIEWERS;
 use crate::uplinks::DEFAULT_HEADROOM;
 use crate::windows::own_zone;
 use crate::{EngineAction, Records, Transaction};
@@ -42,6 +43,27 @@ impl Transaction<'_> {
             interface: or_none(new.interface),
         };
         self.edit_uplink(&new.name, &change).map(|_| Vec::new())
+    }
+
+    pub(super) fn put_signpost(&self, new: NewSignpost, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        // The alias of a book is complete.
+        let new = NewSignpost { random: false, ..new };
+        if !is_there {
+            return self.add_signpost(&new).map(|_| Vec::new());
+        }
+        let change = SignpostChange {
+            name: None,
+            title: Some(new.title.unwrap_or_else(|| new.relay.clone())),
+            relay: Some(new.relay),
+            player: Some(new.player.unwrap_or(true)),
+            to: Some(new.to),
+            paused: Some(new.paused),
+            unlisted: Some(new.unlisted),
+            status_page: Some(new.status_page),
+            max_viewers: Some(new.max_viewers.unwrap_or(DEFAULT_MAX_VIEWERS)),
+            daily: or_none(new.daily),
+        };
+        self.edit_signpost(&new.name, &change).map(|_| Vec::new())
     }
 
     pub(super) fn put_platform(&self, new: &NewPlatform) -> Result<NewSecrets, ServiceError> {

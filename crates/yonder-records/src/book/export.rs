@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use yonder_api::{
-    NewAlert, NewContact, NewDestination, NewFeed, NewPlatform, NewRelay, NewUplink, SealedSecret, SiteBook,
-    Transport,
+    NewAlert, NewContact, NewDestination, NewFeed, NewPlatform, NewRelay, NewSignpost, NewUplink,
+    SealedSecret, SiteBook, Transport,
 };
 use yonder_core::budget::{BitRate, Volume};
 use yonder_store::RecordKind;
@@ -50,6 +50,9 @@ impl Records {
         for relay in self.store.relays()? {
             book.wanted.insert(relay.name.clone(), relay.wanted.as_str().to_owned());
             book.relays.push(self.exported_relay(&relay.name)?);
+        }
+        for signpost in self.store.signposts()? {
+            book.signposts.push(self.exported_signpost(&signpost.name)?);
         }
         for contact in self.store.contacts()? {
             sealed.extend(contact.secret.map(|_| (RecordKind::Contact, contact.name.clone(), "secret")));
@@ -147,6 +150,24 @@ impl Records {
             quiet_minute: relay.quiet_minute,
             adapt: Some(relay.adapt),
             limits: (!limits.is_empty()).then_some(limits),
+        })
+    }
+
+    pub(crate) fn exported_signpost(&self, name: &str) -> Result<NewSignpost, ServiceError> {
+        let signpost = self.store.signpost(name).map_err(|error| self.explain(error))?;
+        let daily = signpost.daily_bytes.and_then(|bytes| u64::try_from(bytes).ok());
+        Ok(NewSignpost {
+            name: signpost.name,
+            relay: signpost.relay,
+            title: Some(signpost.title),
+            player: Some(signpost.has_player),
+            to: signpost.to,
+            paused: signpost.is_paused,
+            unlisted: signpost.is_unlisted,
+            random: false,
+            status_page: signpost.has_status_page,
+            max_viewers: u32::try_from(signpost.max_viewers).ok(),
+            daily: daily.map(|bytes| Volume::from_bytes(bytes).written()),
         })
     }
 

@@ -36,7 +36,7 @@ pub fn reachable(mut address: SocketAddr) -> SocketAddr {
 }
 
 /// Returns the host by which other machines reach a listener. For one on all addresses it is that of the default route.
-pub(super) fn host_of(ip: IpAddr) -> String {
+pub fn external_host(ip: IpAddr) -> String {
     let ip =
         if ip.is_unspecified() { own_address().unwrap_or_else(|| Ipv4Addr::LOCALHOST.into()) } else { ip };
     match ip {
@@ -70,9 +70,9 @@ mod tests {
 
     #[test]
     fn hosts_are_those_of_the_listener_unless_it_is_on_all_addresses() {
-        assert_eq!(host_of("192.0.2.7".parse().unwrap()), "192.0.2.7");
-        assert_eq!(host_of("2001:db8::7".parse().unwrap()), "[2001:db8::7]");
-        assert_ne!(host_of("0.0.0.0".parse().unwrap()), "0.0.0.0");
+        assert_eq!(external_host("192.0.2.7".parse().unwrap()), "192.0.2.7");
+        assert_eq!(external_host("2001:db8::7".parse().unwrap()), "[2001:db8::7]");
+        assert_ne!(external_host("0.0.0.0".parse().unwrap()), "0.0.0.0");
         assert_eq!(reachable("0.0.0.0:1935".parse().unwrap()).to_string(), "127.0.0.1:1935");
     }
 }

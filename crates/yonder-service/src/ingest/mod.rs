@@ -16,13 +16,13 @@ use yonder_store::{RecordKind, StoreError};
 
 use crate::journal::Journal;
 
-use addresses::{host_of, srt_address};
+use addresses::srt_address;
 use wrong_keys::WrongKeys;
 
 mod addresses;
 mod wrong_keys;
 
-pub use addresses::reachable;
+pub use addresses::{external_host, reachable};
 
 /// Application of RTMP addresses.
 const APP: &str = "live";
@@ -181,7 +181,7 @@ impl Ingest {
         let endpoints = self.endpoints.read().clone();
         let key = secrets.key.expose();
         let authority = |address: SocketAddr| {
-            let host = endpoints.host.clone().unwrap_or_else(|| host_of(address.ip()));
+            let host = endpoints.host.clone().unwrap_or_else(|| external_host(address.ip()));
             format!("{host}:{}", address.port())
         };
         let rtmp = |address: SocketAddr, scheme: &str| {

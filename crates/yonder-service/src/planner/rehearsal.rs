@@ -132,7 +132,8 @@ impl Planner {
         // A control character, so that no stored relay can have this name.
         let hidden = format!("rehearsal\u{1}{}", NUMBER.fetch_add(1, Ordering::Relaxed));
         let hold = HoldSpec::default();
-        let spec = RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push], hold };
+        let spec =
+            RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push], hold, hls: false };
         self.engine.apply(spec);
         context.set_step("waiting for the first frame");
         let begun = self.wait_for_picture(&hidden, &receiver, context).await;

@@ -24,6 +24,7 @@ use crate::notifications::Notifications;
 use crate::planner::Planner;
 use crate::previews::Previews;
 use crate::reconciler::Reconciler;
+use crate::sharing::Sharing;
 use yonder_records::Jobs;
 use yonder_records::Records;
 use yonder_records::ServiceError;
@@ -40,6 +41,7 @@ pub struct Service {
     planner: Arc<Planner>,
     previews: Arc<Previews>,
     ingest: Arc<Ingest>,
+    sharing: Arc<Sharing>,
     notifications: Arc<Notifications>,
     reconciler: Arc<Reconciler>,
     auth: Arc<Auth>,
@@ -77,6 +79,7 @@ impl Service {
             notifications: Arc::new(notifications),
             reconciler: Arc::new(reconciler),
             ingest,
+            sharing: Arc::new(Sharing::new(Arc::clone(&records), engine.clone())),
             auth: Arc::new(Auth::new(Arc::clone(&records), Arc::clone(&journal), local_token)?),
             backups: Arc::new(Backups::new(Arc::clone(&records), Arc::clone(&journal), None)),
             jobs: Jobs::default(),
@@ -110,6 +113,7 @@ impl Service {
         if let Err(error) = self.notifications.resume() {
             tracing::error!(%error, "alerts cannot be resumed");
         }
+        self.sharing.resume();
         self.ingest.resume();
         self.reconciler.resume();
     }
@@ -130,6 +134,7 @@ impl Service {
         loops.start("disk-checks", &self.notifications, |alerts| Box::pin(alerts.run_disk_checks()));
         loops.start("delivery", &self.notifications, |alerts| Box::pin(alerts.run_delivery()));
         loops.start("ingest", &self.ingest, |ingest| Box::pin(ingest.run()));
+        loops.start("sharing", &self.sharing, |sharing| Box::pin(sharing.run()));
         loops.start("backups", &self.backups, |backups| Box::pin(backups.run()));
         loops.start("events", &self.events, |events| Box::pin(events.run()));
         loops
@@ -145,6 +150,9 @@ impl Service {
         }
         if let Err(error) = self.history.count_traffic(true) {
             tracing::warn!(%error, "traffic could not be written");
+        }
+        if let Err(error) = self.sharing.store_traffic() {
+            tracing::warn!(%error, "traffic of signposts could not be written");
         }
         if let Err(error) = self.history.write_rates() {
             tracing::warn!(%error, "bit rates could not be written");
@@ -224,6 +232,12 @@ impl Service {
     #[must_use]
     pub fn ingest(&self) -> &Arc<Ingest> {
         &self.ingest
+    }
+
+    /// Returns the public side of signposts.
+    #[must_use]
+    pub fn sharing(&self) -> &Arc<Sharing> {
+        &self.sharing
     }
 
     /// Returns alerts and their delivery.

@@ -19,6 +19,7 @@ pub(crate) mod preflight;
 pub(crate) mod rates;
 pub(crate) mod record;
 pub(crate) mod relay;
+pub(crate) mod signpost;
 pub(crate) mod stand_in;
 pub(crate) mod status;
 pub(crate) mod token;

@@ -70,7 +70,13 @@ async fn received(media: LoopMedia, adapt: Adapt, limit: &str, pictures: usize) 
         measured: None,
     };
     let engine = Engine::new(tokio::runtime::Handle::current());
-    engine.apply(RelaySpec { name: "relay".into(), feed, pushes: vec![push], hold: HoldSpec::default() });
+    engine.apply(RelaySpec {
+        name: "relay".into(),
+        feed,
+        pushes: vec![push],
+        hold: HoldSpec::default(),
+        hls: false,
+    });
     while platform.recording("one").pictures.len() < pictures {
         tokio::time::sleep(Duration::from_millis(200)).await;
     }

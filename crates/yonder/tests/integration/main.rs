@@ -23,6 +23,7 @@ mod power_cuts;
 mod record;
 mod renditions;
 mod secrets;
+mod signposts;
 #[path = "../support/mod.rs"]
 mod support;
 mod tuning;

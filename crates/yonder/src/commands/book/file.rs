@@ -139,6 +139,7 @@ fn put(book: &mut SiteBook, section: Section, fields: Map<String, Value>) -> Res
         Section::Feed => book.feeds.push(one(fields)?),
         Section::Destination => book.destinations.push(one(fields)?),
         Section::Relay => book.relays.push(one(fields)?),
+        Section::Signpost => book.signposts.push(one(fields)?),
         Section::Contact => book.contacts.push(one(fields)?),
         Section::Alert => book.alerts.push(one(fields)?),
     }
@@ -154,6 +155,7 @@ pub(super) fn written(book: &SiteBook) -> Result<String, Failure> {
     take(&mut entries, Section::Feed, &book.feeds)?;
     take(&mut entries, Section::Destination, &book.destinations)?;
     take(&mut entries, Section::Relay, &book.relays)?;
+    take(&mut entries, Section::Signpost, &book.signposts)?;
     take(&mut entries, Section::Contact, &book.contacts)?;
     take(&mut entries, Section::Alert, &book.alerts)?;
     for entry in &mut entries {

@@ -18,6 +18,7 @@ use crate::failure::Failure;
 use crate::listeners::ListenerSettings;
 use crate::logging::Log;
 use crate::output::{has_color, print, print_json, wants_json};
+use crate::public::PublicSettings;
 use crate::serve::Instance;
 use yonder_http::ServerConfig;
 use yonder_service::BackupPlan;
@@ -63,6 +64,12 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
             srt: Some(SocketAddr::from((Ipv4Addr::LOCALHOST, 0))),
             ..ListenerSettings::default()
         },
+        Some(PublicSettings {
+            listen: SocketAddr::from((Ipv4Addr::LOCALHOST, 0)),
+            viewer_url: None,
+            tls: None,
+            trusted_proxies: Vec::new(),
+        }),
         Some(BackupPlan { folder: home.join("backups"), every: BACKUP_EVERY, keep: 2 }),
     )?;
     let mut railway = instance.runtime.block_on(async {

@@ -1,0 +1,1 @@
+document.getElementById("message").textContent = "This program was built without its public pages. Run make console and build it again.";
