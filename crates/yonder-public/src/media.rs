@@ -44,11 +44,12 @@ async fn master(service: Data<Service>, request: HttpRequest, alias: Path<String
     respond::open_text(&request, PLAYLIST_TYPE, PLAYLIST_CACHING, playlist)
 }
 
-/// Media playlist. It is named by its target duration: with another one it is another playlist.
-#[get("/w/{alias}/media-{target}.m3u8")]
-async fn media(service: Data<Service>, request: HttpRequest, path: Path<(String, u64)>) -> HttpResponse {
-    let (alias, target) = path.into_inner();
-    let window = service.sharing().stream(&alias).filter(|window| window.target_s() == target);
+/// Media playlist of a stream with a target duration.
+#[get("/w/{alias}/media-{stream}-{target}.m3u8")]
+async fn media(service: Data<Service>, request: HttpRequest, path: Path<(String, u64, u64)>) -> HttpResponse {
+    let (alias, stream, target) = path.into_inner();
+    let window = service.sharing().stream(&alias);
+    let window = window.filter(|window| window.id() == stream && window.target_s() == target);
     let Some(window) = window else { return respond::no_such_file() };
     if let Err(refusal) = service.sharing().admit(&alias, viewer(&request)) {
         return refused(refusal);

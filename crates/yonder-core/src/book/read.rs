@@ -170,7 +170,7 @@ impl Reader<'_> {
         let read = match shape {
             Shape::Text => value.get_ref().as_str().map(Value::from),
             Shape::Number => value.get_ref().as_integer().and_then(whole).map(Value::from),
-            Shape::Flag => value.get_ref().as_bool().map(Value::from),
+            Shape::Flag | Shape::TrueFlag => value.get_ref().as_bool().map(Value::from),
             Shape::Texts => value.get_ref().as_array().and_then(|all| {
                 let texts: Option<Vec<Value>> =
                     all.iter().map(|one| one.get_ref().as_str().map(Value::from)).collect();

@@ -7,7 +7,10 @@ use super::Section;
 pub(super) enum Shape {
     Text,
     Number,
+    /// Flag that is false if it is omitted.
     Flag,
+    /// Flag that is true if it is omitted.
+    TrueFlag,
     Texts,
     /// Table of strings by name.
     TextTable,
@@ -25,7 +28,7 @@ impl Shape {
         match self {
             Self::Text => "a text in quotes",
             Self::Number => "a whole number",
-            Self::Flag => "true or false",
+            Self::Flag | Self::TrueFlag => "true or false",
             Self::Texts => "a list of texts in brackets",
             Self::TextTable => "a table of texts",
             Self::Tables => "a table, or a list of tables",
@@ -39,7 +42,7 @@ impl Shape {
 pub(super) type Field = (&'static str, Shape, bool);
 
 pub(super) fn fields(section: Section) -> &'static [Field] {
-    use Shape::{Flag, Number, Secret, Tables, Text, TextOrFile, TextTable, Texts};
+    use Shape::{Flag, Number, Secret, Tables, Text, TextOrFile, TextTable, Texts, TrueFlag};
     match section {
         Section::Uplink => &[
             ("site", Text, false),
@@ -96,7 +99,7 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
         Section::Signpost => &[
             ("relay", Text, true),
             ("title", Text, false),
-            ("player", Flag, false),
+            ("player", TrueFlag, false),
             ("to", Texts, false),
             ("paused", Flag, false),
             ("unlisted", Flag, false),

@@ -15,7 +15,11 @@ pub fn write(entries: &[Entry]) -> String {
         // Writing to a `String` cannot fail.
         let _written = write!(book, "\n[{}.{}]\n", entry.section, key(&entry.name));
         for (field, shape, _) in fields(entry.section) {
-            if let Some(value) = entry.fields.get(*field).and_then(inline) {
+            let value = match (entry.fields.get(*field), shape) {
+                (Some(Value::Bool(flag)), Shape::TrueFlag) => (!flag).then(|| "false".to_owned()),
+                (value, _) => value.and_then(inline),
+            };
+            if let Some(value) = value {
                 // A certificate is written on its own lines.
                 let value = match entry.fields.get(*field) {
                     Some(Value::String(text)) if *shape == Shape::TextOrFile => lines(text).unwrap_or(value),
@@ -130,6 +134,7 @@ mod tests {
                 },
                 entry(Section::Destination, json!({ "server": url, "authority": format!("{url}\n"), "return_after_s": 7 })),
                 entry(Section::Relay, json!({ "feed": name, "to": to })),
+                entry(Section::Signpost, json!({ "relay": name, "player": false, "unlisted": true })),
                 entry(Section::Pattern, json!({ "template": url, "placeholders": [{ "name": name, "min": 1 }] })),
             ];
             let mut again = read(&write(&entries)).unwrap();

@@ -7,8 +7,9 @@
 //!              │ at a gap of the video, and at a change of the headers
 //! ```
 //!
-//! Sequence numbers begin at a value of the caller's choice. One that rises with every start, such as the time in seconds,
-//! lets viewers continue over a restart, since a number is never used for another segment.
+//! Media sequence numbers begin at a value of the caller's choice. With one that rises with every start, such as the time in
+//! seconds, a number is never used for another segment. Discontinuity sequence numbers begin at zero: players have arrays of
+//! them. A restart is therefore another playlist, with a name of its own, which viewers find in the master playlist.
 
 mod packager;
 mod playlist;

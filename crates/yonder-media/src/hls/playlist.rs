@@ -12,8 +12,8 @@ pub const PLAYLIST_TYPE: &str = "application/vnd.apple.mpegurl";
 /// Version with `EXT-X-MAP` in playlists of media segments (section 7).
 const VERSION: u32 = 6;
 
-/// Returns the master playlist; `None` before [`LiveWindow::is_ready`]. The media playlist is named `media-T.m3u8`, where T is
-/// the target duration.
+/// Returns the master playlist; `None` before [`LiveWindow::is_ready`]. The media playlist is named `media-I-T.m3u8` by the
+/// number of the stream and its target duration: another stream and another target duration are another playlist.
 #[must_use]
 pub fn master_playlist(window: &LiveWindow) -> Option<String> {
     let newest = window.newest().filter(|_| window.is_ready())?;
@@ -25,7 +25,7 @@ pub fn master_playlist(window: &LiveWindow) -> Option<String> {
         "#EXT-X-STREAM-INF:BANDWIDTH={peak},AVERAGE-BANDWIDTH={average},CODECS=\"{}\",RESOLUTION={}x{},FRAME-RATE={rate}",
         init.codecs, init.width, init.height
     );
-    let _written = writeln!(text, "media-{}.m3u8", window.target_s());
+    let _written = writeln!(text, "media-{}-{}.m3u8", window.id(), window.target_s());
     Some(text)
 }
 

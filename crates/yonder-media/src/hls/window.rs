@@ -19,6 +19,8 @@ const MIN_LISTED_TICKS: i64 = 12 * TICKS_PER_SECOND;
 /// Listed segments, and those that were listed until recently. Cloning shares the segments.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct LiveWindow {
+    /// Number of the stream, which is part of the name of its playlist.
+    id: u64,
     target_s: u64,
     /// Discontinuity sequence number of the first listed segment (4.3.3.3).
     discontinuity_sequence: u64,
@@ -29,10 +31,16 @@ pub struct LiveWindow {
 }
 
 impl LiveWindow {
-    /// Creates an empty window. `first_discontinuity` rises with every start, as the number of the first segment does.
+    /// Creates an empty window of the stream `id`.
     #[must_use]
-    pub fn new(first_discontinuity: u64) -> Self {
-        Self { target_s: MIN_TARGET_S, discontinuity_sequence: first_discontinuity, ..Self::default() }
+    pub fn new(id: u64) -> Self {
+        Self { id, target_s: MIN_TARGET_S, ..Self::default() }
+    }
+
+    /// Returns the number of the stream.
+    #[must_use]
+    pub fn id(&self) -> u64 {
+        self.id
     }
 
     /// Adds a segment, and removes the oldest ones. `max_bytes` limits the size of all segments.

@@ -16,6 +16,7 @@ mod roles;
 mod support;
 mod terminal;
 mod tuning;
+mod watch;
 
 /// Password of the first person.
 const PASSWORD: &str = "three lamps at night";

@@ -92,7 +92,8 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
         .set_person(PERSON, &password.as_str().into())
         .context("no account can be created")?;
     if !wants_json() {
-        print(&welcome(&instance.url, home, &password, railway.camera_account().0));
+        let public = instance.service.sharing().base().map(String::from).unwrap_or_default();
+        print(&welcome((&instance.url, &public), home, &password, railway.camera_account().0));
     }
 
     let began = Instant::now();
@@ -149,7 +150,7 @@ fn write_private(file: &Path, text: &str) -> io::Result<()> {
     options.write(true).create(true).truncate(true).mode(0o600).open(file)?.write_all(text.as_bytes())
 }
 
-fn welcome(url: &str, home: &Path, password: &str, camera_user: &str) -> String {
+fn welcome((url, public): (&str, &str), home: &Path, password: &str, camera_user: &str) -> String {
     // The program as it was called, since it may not be in the path.
     let called = std::env::args().next().filter(|called| Path::new(called).is_relative());
     let program = called.unwrap_or_else(|| "yonder".to_owned());
@@ -158,6 +159,7 @@ fn welcome(url: &str, home: &Path, password: &str, camera_user: &str) -> String 
         "The Hollow Fell Light Railway is on the air, with stand-in cameras and platforms.\n\n\
          \x20 Console   {url}\n\
          \x20 Sign in   name `{PERSON}`, password `{password}`\n\
+         \x20 Viewers   {public}w/summit\n\
          \x20 Commands  {program} --home {home} status\n\
          \x20 Cameras   {program} --home {home} feed find   (their account: {camera_user}, password in {home}/{CAMERA_PASSWORD})\n\n\
          Ctrl-C ends everything in order.\n"

@@ -7,8 +7,8 @@ use anyhow::Context as _;
 use secrecy::SecretString;
 use yonder_address::{Passphrase, StreamKey, read_server};
 use yonder_api::{
-    DestinationChange, FeedChange, NewDestination, NewFeed, NewRelay, NewUplink, Rekey, RelayChange,
-    Transport,
+    DestinationChange, FeedChange, NewDestination, NewFeed, NewRelay, NewSignpost, NewUplink, Rekey,
+    RelayChange, Transport,
 };
 use yonder_core::grade::ChannelReport;
 use yonder_core::rendition::Adapt;
@@ -66,6 +66,33 @@ const UPLINKS: [DemoUplink; 3] = [
         backup: false,
     },
 ];
+/// Signpost of the demo.
+struct DemoSignpost {
+    alias: &'static str,
+    title: &'static str,
+    relay: &'static str,
+    has_player: bool,
+}
+
+/// Signposts: one with the own player and a status page, and one that leads to the watch page at the platform.
+const SIGNPOSTS: [DemoSignpost; 2] = [
+    DemoSignpost {
+        alias: "summit",
+        title: "Summit Station, Hollow Fell Light Railway",
+        relay: "Summit Station",
+        has_player: true,
+    },
+    DemoSignpost {
+        alias: "bandstand",
+        title: "Music at the Bandstand",
+        relay: "Bandstand",
+        has_player: false,
+    },
+];
+/// Destination with a watch page.
+const WITH_WATCH_PAGE: &str = "Bramble TV Music";
+/// Watch page of that destination.
+const WATCH_PAGE: &str = "https://watch.bramble.example.net/music";
 /// Read rate of the slow platform, in bytes per second: half the bit rate of the Summit.
 const SLOW_BYTES: u32 = 110_000;
 /// Feed that an encoder publishes.
@@ -227,7 +254,7 @@ impl Railway {
                 records.start_relay(feed)?;
             }
         }
-        Ok(())
+        register_signposts(records)
     }
 
     /// Starts the encoder of the Bandstand, which publishes to the service. Must be called within a tokio runtime.
@@ -293,7 +320,8 @@ impl Railway {
         let passphrase = demo.passphrase.clone().map(Into::into);
         let (key, authority) = (Some(key.to_owned().into()), demo.authority.clone());
         if records.destination(name).is_ok() {
-            let change = DestinationChange { server, authority, ..DestinationChange::default() };
+            let watch_page = (name == WITH_WATCH_PAGE).then(|| WATCH_PAGE.to_owned());
+            let change = DestinationChange { server, authority, watch_page, ..DestinationChange::default() };
             records.edit_destination(name, change)?;
             let new = Rekey { key, passphrase, ..Rekey::default() };
             return records.rekey_destination(name, &new).map(|_| ());
@@ -302,6 +330,7 @@ impl Railway {
             name: name.to_owned(),
             server,
             platform: Some(demo.name.to_owned()),
+            watch_page: (name == WITH_WATCH_PAGE).then(|| WATCH_PAGE.to_owned()),
             key,
             passphrase,
             authority,
@@ -338,6 +367,23 @@ impl Railway {
     pub(super) fn keep(self) {
         Box::leak(Box::new(self));
     }
+}
+
+fn register_signposts(records: &Transaction<'_>) -> Result<(), ServiceError> {
+    let known = records.store.signposts()?;
+    for DemoSignpost { alias, title, relay, has_player } in SIGNPOSTS {
+        if known.iter().all(|signpost| signpost.name != alias) {
+            records.add_signpost(&NewSignpost {
+                name: alias.to_owned(),
+                relay: relay.to_owned(),
+                title: Some(title.to_owned()),
+                player: Some(has_player),
+                status_page: has_player,
+                ..NewSignpost::default()
+            })?;
+        }
+    }
+    Ok(())
 }
 
 /// Starts the platforms: Bramble TV accepts nearly everything, Thistle Stage only RTMPS and at most 720 lines, Marrow
