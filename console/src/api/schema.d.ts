@@ -1081,6 +1081,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/signposts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns all signposts. */
+        get: operations["signposts_list"];
+        put?: never;
+        /** Adds a signpost. */
+        post: operations["signposts_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signposts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns a signpost. */
+        get: operations["signposts_show"];
+        put?: never;
+        post?: never;
+        /** Removes a signpost: its addresses lead nowhere. */
+        delete: operations["signposts_remove"];
+        options?: never;
+        head?: never;
+        /** Changes a signpost. */
+        patch: operations["signposts_edit"];
+        trace?: never;
+    };
+    "/api/v1/signposts/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pauses a signpost: its pages show nothing. */
+        post: operations["signposts_pause"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signposts/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resumes a paused signpost. */
+        post: operations["signposts_resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/starts": {
         parameters: {
             query?: never;
@@ -2666,6 +2737,34 @@ export interface components {
             /** @description Time zone of these times, by its name in the time zone database; by default that of the service. */
             zone?: string | null;
         };
+        /** @description New signpost. */
+        NewSignpost: {
+            /** @description Maximum volume to viewers in a day, with its unit. */
+            daily?: string | null;
+            /**
+             * Format: int32
+             * @description Maximum viewers at a time; 500 by default.
+             */
+            max_viewers?: number | null;
+            /** @description Alias in the address: lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description Its pages show nothing. */
+            paused?: boolean;
+            /** @description The page plays the picture itself; true by default. */
+            player?: boolean | null;
+            /** @description Append a random part to the alias, which cannot be guessed. */
+            random?: boolean;
+            /** @description Relay. */
+            relay: string;
+            /** @description It has a page with the availability of today. */
+            status_page?: boolean;
+            /** @description Title of its pages; the name of the relay by default. */
+            title?: string | null;
+            /** @description Destinations whose watch pages it leads to, the preferred one first; empty for all of the relay. */
+            to?: string[];
+            /** @description Search engines are asked not to list it. */
+            unlisted?: boolean;
+        };
         /** @description Survey to be started, of a feed or of an address. */
         NewSurvey: {
             /** @description Name of a feed. */
@@ -3594,6 +3693,106 @@ export interface components {
             /** @description CSRF token for the `X-Yonder-Token` header of changes. */
             token: string;
         };
+        /** @description Signpost. */
+        Signpost: {
+            /**
+             * Format: int64
+             * @description Bytes to viewers today.
+             */
+            bytes_today: number;
+            /**
+             * Format: int64
+             * @description Maximum bytes to viewers in a day.
+             */
+            daily_bytes?: number | null;
+            /** @description Stable ID, independent of the name. */
+            id?: string;
+            /** @description Live watch page at a platform that it leads to; null if there is none. */
+            leads_to?: string | null;
+            links?: components["schemas"]["SignpostLinks"] | null;
+            /**
+             * Format: int32
+             * @description Maximum viewers at a time.
+             */
+            max_viewers: number;
+            /** @description Alias in the address. */
+            name: string;
+            /** @description The page plays the picture itself. */
+            player: boolean;
+            /** @description Relay. */
+            relay: string;
+            /**
+             * Format: int64
+             * @description Revision, incremented by each change. A change with `If-Match: "<revision>"` of another revision is refused (412).
+             */
+            revision?: number;
+            /** @description State. */
+            state: components["schemas"]["SignpostState"];
+            /** @description It has a page with the availability of today. */
+            status_page: boolean;
+            /** @description Title of its pages. */
+            title: string;
+            /** @description Destinations whose watch pages it leads to; empty for all of the relay. */
+            to: string[];
+            /** @description Search engines are asked not to list it. */
+            unlisted: boolean;
+            /**
+             * Format: int32
+             * @description Viewers of the own player now.
+             */
+            viewers: number;
+            /**
+             * Format: int64
+             * @description Viewers today.
+             */
+            viewers_today: number;
+        };
+        /** @description Change of a signpost. Omitted fields are kept. */
+        SignpostChange: {
+            /** @description New maximum volume to viewers in a day; empty removes it. */
+            daily?: string | null;
+            /**
+             * Format: int32
+             * @description New maximum of viewers at a time.
+             */
+            max_viewers?: number | null;
+            /** @description New alias. */
+            name?: string | null;
+            /** @description Its pages show nothing. */
+            paused?: boolean | null;
+            /** @description The page plays the picture itself. */
+            player?: boolean | null;
+            /** @description New relay. */
+            relay?: string | null;
+            /** @description It has a page with the availability of today. */
+            status_page?: boolean | null;
+            /** @description New title. */
+            title?: string | null;
+            /** @description New destinations; empty for all of the relay. */
+            to?: string[] | null;
+            /** @description Search engines are asked not to list it. */
+            unlisted?: boolean | null;
+        };
+        /** @description Addresses of a signpost on the public listener. */
+        SignpostLinks: {
+            /** @description Page for an iframe. */
+            embed: string;
+            /** @description Redirect to where the picture can be watched. */
+            go: string;
+            /** @description Page. */
+            page: string;
+            /** @description HLS playlist, with the own player. */
+            playlist?: string | null;
+            /** @description HTML for the website of the client. */
+            snippet: string;
+            /** @description Page with the availability of today, if there is one. */
+            status?: string | null;
+        };
+        /**
+         * @description State of a signpost.
+         * @enum {string}
+         */
+        SignpostState: "live" | "off-air" | "paused";
         /** @description All settings. An omitted secret is kept. */
         SiteBook: {
             /** @description Alert rules. */
@@ -3612,6 +3811,8 @@ export interface components {
             relays?: components["schemas"]["NewRelay"][];
             /** @description Secrets that the service has stored for these records. Output only. */
             sealed?: components["schemas"]["SealedSecret"][];
+            /** @description Signposts. */
+            signposts?: components["schemas"]["NewSignpost"][];
             /** @description Uplinks. */
             uplinks?: components["schemas"]["NewUplink"][];
             /** @description Desired states of relays by name: `on`, `off` or `hold`; those of omitted relays are kept. */
@@ -6869,6 +7070,217 @@ export interface operations {
             408: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    signposts_list: {
+        parameters: {
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or ID for items without a name, of the last item of the previous page. */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signpost"][];
+                };
+            };
+            401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    signposts_add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSignpost"];
+            };
+        };
+        responses: {
+            /** @description Created; its address is in the header `Location`. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signpost"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    signposts_show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signpost"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    signposts_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; there is nothing to return. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    signposts_edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignpostChange"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signpost"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    signposts_pause: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signpost"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    signposts_resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signpost"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
             507: components["responses"]["Problem"];

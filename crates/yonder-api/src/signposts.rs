@@ -146,7 +146,7 @@ pub struct Signpost {
     pub daily_bytes: Option<u64>,
     /// State.
     pub state: SignpostState,
-    /// Where it leads now: the watch page at a platform, or null.
+    /// Live watch page at a platform that it leads to; null if there is none.
     pub leads_to: Option<String>,
     /// Addresses; null without a public listener.
     pub links: Option<SignpostLinks>,

@@ -92,8 +92,7 @@ mod tests {
     fn an_address_has_a_burst_and_a_rate_of_its_own() {
         let (limits, now) = (Limits::default(), Instant::now());
         let (one, other) = ("192.0.2.1".parse().unwrap(), "192.0.2.2".parse().unwrap());
-        let taken = (0..1_000).filter(|_| limits.take(one, now).is_ok()).count();
-        assert_eq!(taken, 400);
+        assert_eq!((0..1_000).filter(|_| limits.take(one, now).is_ok()).count(), 400);
         assert!(limits.take(one, now).unwrap_err() <= Duration::from_millis(10));
         assert_eq!(limits.take(other, now), Ok(()));
         let later = now + Duration::from_secs(1);

@@ -17,10 +17,10 @@ use crate::request::accepts_gzip;
 /// Smallest text that is compressed, in bytes.
 const MIN_COMPRESSED: usize = 400;
 
-/// Who may show a page in a frame.
+/// Sites that may show a page in a frame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Frames {
-    /// Nobody.
+    /// No site.
     None,
     /// Every site.
     All,

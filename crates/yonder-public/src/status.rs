@@ -24,6 +24,14 @@ async fn status(service: Data<Service>, request: HttpRequest, alias: Path<String
     respond::page(&request, StatusCode::OK, Frames::All, status_page(&view, &day))
 }
 
+/// Levels with what they mean to viewers.
+const LEGEND: [(DayLevel, &str); 4] = [
+    (DayLevel::Flowing, "on air"),
+    (DayLevel::Holding, "holding picture or delay"),
+    (DayLevel::Down, "interrupted"),
+    (DayLevel::Off, "off"),
+];
+
 /// Returns the class of a state in the style sheet.
 fn class_of(level: DayLevel) -> &'static str {
     match level {
@@ -67,6 +75,14 @@ fn status_page(view: &PublicView, day: &Day) -> String {
                         }
                     }
                     p class="hours" { span { "24 hours ago" } span { "now" } }
+                    p class="legend" {
+                        @for (level, meaning) in LEGEND {
+                            svg viewBox="0 0 1 1" aria-hidden="true" {
+                                rect class=(class_of(level)) width="1" height="1" {}
+                            }
+                            (meaning)
+                        }
+                    }
                 }
             }
         }

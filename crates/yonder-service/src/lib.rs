@@ -54,7 +54,7 @@ pub use process::ProcessStats;
 pub use reconciler::Reconciler;
 pub use restore::{RestoreOptions, Restored};
 pub use service::Service;
-pub use sharing::{Expected, PublicView, Refusal, Sharing, ViewerId};
+pub use sharing::{Expected, PublicView, Refusal, Sharing, SignpostStats, ViewerId};
 pub use stats::{AlertStats, DiskStats, ServiceStats};
 pub use upgrade::Upgrade;
 pub use yonder_records::secrets::same_secret;

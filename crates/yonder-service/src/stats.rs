@@ -7,6 +7,7 @@ use yonder_engine::{FeedView, RelayView};
 use yonder_ingest::IngestCounts;
 
 use crate::process::ProcessStats;
+use crate::sharing::SignpostStats;
 
 /// Statistics at one moment.
 #[derive(Debug)]
@@ -23,6 +24,8 @@ pub struct ServiceStats {
     pub feeds: Vec<FeedView>,
     /// Encoders that publish, and refused ones.
     pub ingest: IngestCounts,
+    /// Signposts.
+    pub signposts: Vec<SignpostStats>,
     /// Alerts and notifications.
     pub alerts: AlertStats,
     /// Entries of logbook, history and audit log that could not be written; `None` while a write blocks.

@@ -184,7 +184,7 @@ fn parse_viewer_url(text: &str) -> Result<Url, String> {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Run the service.
-    Serve(ServeArguments),
+    Serve(Box<ServeArguments>),
     /// Run the service with demo data: stand-in cameras and platforms of a railway.
     Demo(DemoArguments),
     /// Run a single stand-in camera, platform or encoder.

@@ -59,7 +59,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
             let home = connection.home_folder();
             let (backups, listeners) = (arguments.backup_plan(&home), arguments.listeners());
             let public = arguments.public();
-            serve::run(&home, arguments.into(), listeners, public, backups)?;
+            serve::run(&home, (*arguments).into(), listeners, public, backups)?;
         }
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,

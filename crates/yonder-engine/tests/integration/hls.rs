@@ -67,7 +67,7 @@ impl Viewer {
     /// Asserts that nothing is wrong, and that every picture and audio frame is the camera's.
     fn assert_exact(&self, world: &World, path: &str) {
         assert_eq!(self.checker.faults(), [""; 0]);
-        let pictures = self.checker.pictures().iter().map(|sample| nals(sample)).collect();
+        let pictures = self.checker.pictures().iter().map(nals).collect();
         let recording = Recording { pictures, audio: self.checker.audio().to_vec(), ..Recording::default() };
         world.assert_recording_exact(&recording, path);
     }
@@ -106,7 +106,7 @@ async fn segments_have_the_pictures_and_the_audio_of_the_camera(#[case] path: &s
     assert!(master.contains(&format!("RESOLUTION={}x{}", size.width, size.height)), "{master}");
     assert!(master.contains("CODECS=\"avc1.") && master.contains(",mp4a.40.2\""), "{master}");
     let rate: f64 = master.split("FRAME-RATE=").nth(1).unwrap().lines().next().unwrap().parse().unwrap();
-    let expected = TICKS_PER_SECOND as f64 / media.frame_ticks() as f64;
+    let expected = media.frame_rate.fps();
     assert!((rate - expected).abs() < 0.1, "{rate} instead of {expected}");
     assert!(window.bytes() < 8_000_000, "{}", window.bytes());
     assert_eq!(world.engine.relay("relay").unwrap().pushes[0].reconnects, 0);
@@ -164,10 +164,8 @@ async fn holding_picture_and_return_of_the_camera_are_on_the_stream() {
     viewer.watch(30.0).await;
     let checker = &viewer.checker;
     assert_eq!(checker.faults(), [""; 0]);
-    let recording = Recording {
-        pictures: checker.pictures().iter().map(|sample| nals(sample)).collect(),
-        ..Recording::default()
-    };
+    let recording =
+        Recording { pictures: checker.pictures().iter().map(nals).collect(), ..Recording::default() };
     let (held, back_at) = world.held(&recording, "/summit/main");
     assert!(held > 100, "{held} pictures of the slate");
     assert!(recording.pictures.len() - back_at > 100, "the camera is back");

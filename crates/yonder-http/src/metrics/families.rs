@@ -17,6 +17,7 @@ use super::labels::{
 };
 use super::renditions::RenditionFamilies;
 use super::service::{ServiceFamilies, UplinkFamilies};
+use super::signposts::SignpostFamilies;
 use super::values::{BYTES_PER_S_OF_KBPS, Float, signed};
 
 /// Metric families, built for each request, so that removed records disappear.
@@ -31,6 +32,7 @@ pub(super) struct Families {
     rendition: RenditionFamilies,
     uplink: UplinkFamilies,
     ingest: IngestFamilies,
+    signposts: SignpostFamilies,
     alerts_open: Family<AlertLabels, Gauge>,
     notifications_undelivered: Family<ContactLabels, Gauge>,
     contact_unreachable: Family<ContactLabels, Gauge>,
@@ -92,6 +94,7 @@ impl Families {
         self.rendition.register(registry);
         self.uplink.register(registry);
         self.ingest.register(registry);
+        self.signposts.register(registry);
         registry.register("alerts_open", "Open alerts", self.alerts_open.clone());
         registry.register(
             "notifications_undelivered",
@@ -121,6 +124,7 @@ impl Families {
         }
         self.uplink.set(stats);
         self.ingest.set(stats);
+        self.signposts.set(stats);
         self.set_alerts(&stats.alerts);
         self.service.set(stats);
     }

@@ -21,6 +21,12 @@ pub(super) struct RefusalLabels {
     pub(super) reason: &'static str,
 }
 
+/// Label of a signpost.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(super) struct SignpostLabels {
+    pub(super) signpost: String,
+}
+
 /// Labels of a feed's state.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub(super) struct FeedStateLabels {

@@ -7,6 +7,7 @@ mod labels;
 mod renditions;
 mod requests;
 mod service;
+mod signposts;
 mod values;
 
 use std::collections::HashMap;

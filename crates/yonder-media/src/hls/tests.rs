@@ -284,7 +284,7 @@ fn a_cut_ends_the_segment_with_what_it_has() {
     assert!(bench.segments[1].is_discontinuous);
 }
 
-/// What may happen on an output.
+/// Event on an output.
 #[derive(Debug, Clone)]
 enum Step {
     Gops(usize, usize),

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use serde::Serialize;
-use yonder_api::{BookChange, BookFault, FieldChange, NewUplink, SiteBook, ToStart};
+use yonder_api::{BookChange, BookFault, FieldChange, NewSignpost, NewUplink, SiteBook, ToStart};
 use yonder_store::{DesiredState, Outcome, RecordKind, StoreError};
 
 use super::compare::{differences, table};
@@ -157,13 +157,7 @@ impl Transaction<'_> {
                 self.put_relay(new, is_there)
             })?;
         }
-        for new in signposts {
-            let name = new.name.clone();
-            let read_current = || self.exported_signpost(&name);
-            self.put(progress, (RecordKind::Signpost, &name), read_current, |is_there| {
-                self.put_signpost(new, is_there)
-            })?;
-        }
+        self.put_signposts(signposts, progress)?;
         for new in contacts {
             let name = new.name.clone();
             let read_current = || self.exported_contact(&name);
@@ -176,6 +170,21 @@ impl Transaction<'_> {
             let read_current = || self.exported_alert(&name);
             self.put(progress, (RecordKind::Alert, &name), read_current, |is_there| {
                 self.put_alert(new, is_there)
+            })?;
+        }
+        Ok(())
+    }
+
+    fn put_signposts(
+        &self,
+        signposts: Vec<NewSignpost>,
+        progress: &mut Progress,
+    ) -> Result<(), ServiceError> {
+        for new in signposts {
+            let name = new.name.clone();
+            let read_current = || self.exported_signpost(&name);
+            self.put(progress, (RecordKind::Signpost, &name), read_current, |is_there| {
+                self.put_signpost(new, is_there)
             })?;
         }
         Ok(())

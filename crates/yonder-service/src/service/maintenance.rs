@@ -26,6 +26,7 @@ impl Service {
             running,
             feeds,
             ingest: self.ingest.registry().counts(),
+            signposts: self.sharing.stats(),
             alerts: self.notifications.alert_stats(),
             unwritten: self.history.unwritten().map(|notes| notes + self.journal.waiting()),
             disk: self.notifications.disk_stats(),

@@ -27,7 +27,7 @@ const STORE_INTERVAL: Duration = Duration::from_secs(60);
 /// Age of the newest segment, in addition to three target durations, beyond which a stream is not live.
 const STREAM_MARGIN_MS: i64 = 5_000;
 
-/// What the pages of a signpost show.
+/// Content of the pages of a signpost.
 #[derive(Debug, Clone)]
 pub struct PublicView {
     /// Alias.
@@ -59,6 +59,19 @@ pub struct Expected {
     pub at_ms: i64,
     /// IANA time zone of the relay.
     pub zone: String,
+}
+
+/// Statistics of a signpost.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignpostStats {
+    /// Alias.
+    pub name: String,
+    /// The picture can be watched.
+    pub is_live: bool,
+    /// Viewers of the own player.
+    pub viewers: u32,
+    /// Bytes to viewers since the start of the service.
+    pub bytes: u64,
 }
 
 /// Public side of all signposts.
@@ -154,6 +167,19 @@ impl Sharing {
     /// If the records cannot be read.
     pub fn signposts(&self) -> Result<Vec<Signpost>, ServiceError> {
         self.records.signposts().iter().map(|record| self.view(record)).collect()
+    }
+
+    /// Returns statistics of all signposts.
+    #[must_use]
+    pub fn stats(&self) -> Vec<SignpostStats> {
+        let day = time::Calendar::now().day();
+        let stats = |record: &SignpostRecord| {
+            let name = record.settings.name.clone();
+            let audience = self.viewers.lock().audience(&name, &day, Instant::now());
+            let is_live = self.state(record).0 == SignpostState::Live;
+            SignpostStats { name, is_live, viewers: audience.now, bytes: audience.total_bytes }
+        };
+        self.records.signposts().iter().map(stats).collect()
     }
 
     /// Returns a signpost for the API.

@@ -36,6 +36,8 @@ pub(super) struct Audience {
     /// Present viewers.
     pub(super) now: u32,
     pub(super) today: SignpostTraffic,
+    /// Bytes since the start of the service.
+    pub(super) total_bytes: u64,
 }
 
 /// State of a signpost.
@@ -47,6 +49,8 @@ struct Watched {
     /// Day of the counts, like `2026-11-23`.
     day: String,
     today: SignpostTraffic,
+    /// Bytes since the start of the service.
+    total_bytes: u64,
     unstored: SignpostTraffic,
     /// Unstored traffic of earlier days.
     earlier: Vec<(String, SignpostTraffic)>,
@@ -117,6 +121,7 @@ impl Viewers {
     pub(super) fn count_bytes(&mut self, alias: &str, bytes: u64) {
         if let Some(watched) = self.0.get_mut(alias) {
             watched.count(SignpostTraffic { bytes, viewers: 0 });
+            watched.total_bytes += bytes;
         }
     }
 
@@ -124,7 +129,11 @@ impl Viewers {
         let Some(watched) = self.0.get_mut(alias) else { return Audience::default() };
         watched.set_day(day);
         watched.prune(now);
-        Audience { now: u32::try_from(watched.viewers.len()).unwrap_or(u32::MAX), today: watched.today }
+        Audience {
+            now: u32::try_from(watched.viewers.len()).unwrap_or(u32::MAX),
+            today: watched.today,
+            total_bytes: watched.total_bytes,
+        }
     }
 
     /// Continues the counts of a day.

@@ -165,7 +165,7 @@ async fn the_page_goes_live_by_itself_and_comes_back_after_every_break() {
     .await;
     see_progress(&browser, 8.0).await;
 
-    // Nobody has touched the page. It has no errors but those of the restart.
+    // The page was not touched.
     let pauses = browser.run("return document.querySelector('video').paused;").await;
     assert_eq!(pauses, json!(false));
     browser.client.goto(&format!("{public}/w/viaduct/status")).await.unwrap();

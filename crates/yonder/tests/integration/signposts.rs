@@ -156,6 +156,11 @@ fn viewers_get_the_picture_through_a_hold_and_a_restart() {
     assert_eq!((shown["viewers"].as_u64(), shown["viewers_today"].as_u64()), (Some(1), Some(1)));
     let bytes = shown["bytes_today"].as_u64().unwrap();
     assert!(bytes > 1_000_000, "{bytes}");
+    let metrics = site.service.metrics();
+    let bytes_of = |line: &str| line.rsplit(' ').next().unwrap().parse::<u64>().unwrap();
+    let line = metrics.lines().find(|line| line.starts_with("yonder_signpost_bytes_total{")).unwrap();
+    assert!(line.contains("signpost=\"summit\"") && bytes_of(line) > 1_000_000, "{line}");
+    assert!(metrics.contains("yonder_signpost_viewers{signpost=\"summit\"} 1"), "{metrics}");
     // The stream continues under the same addresses, with later numbers.
     let public = site.public();
     assert!(site.service.stop());

@@ -180,6 +180,15 @@ impl Service {
         self.child.as_ref().unwrap().id()
     }
 
+    /// Returns the metrics.
+    pub(crate) fn metrics(&self) -> String {
+        let mut response = ureq::get(&format!("{}/metrics", self.url()))
+            .header("Authorization", &format!("Bearer {}", self.token()))
+            .call()
+            .unwrap();
+        response.body_mut().read_to_string().unwrap()
+    }
+
     /// Returns the resident memory of the process.
     pub(crate) fn resident_bytes(&self) -> u64 {
         let status = fs::read_to_string(format!("/proc/{}/status", self.process())).unwrap();
