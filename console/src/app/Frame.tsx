@@ -11,6 +11,7 @@ const PAGES = [
   { to: "/", label: "Lines", also: ["/relays"] },
   { to: "/feeds", label: "Feeds", also: ["/find", "/patterns"] },
   { to: "/destinations", label: "Destinations", also: [] },
+  { to: "/signposts", label: "Signposts", also: [] },
   { to: "/platforms", label: "Platforms", also: [] },
   { to: "/budget", label: "Budget", also: [] },
   { to: "/logbook", label: "Logbook", also: ["/report", "/audit"] },

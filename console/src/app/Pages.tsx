@@ -21,6 +21,9 @@ const DestinationsPage = lazy(async () => ({
 const PlatformsPage = lazy(async () => ({
   default: (await import("../features/platforms/PlatformsPage")).PlatformsPage,
 }));
+const SignpostsPage = lazy(async () => ({
+  default: (await import("../features/signposts/SignpostsPage")).SignpostsPage,
+}));
 const BudgetPage = lazy(async () => ({ default: (await import("../features/budget/BudgetPage")).BudgetPage }));
 const LogbookPage = lazy(async () => ({ default: (await import("../features/logbook/LogbookPage")).LogbookPage }));
 const AuditPage = lazy(async () => ({ default: (await import("../features/logbook/AuditPage")).AuditPage }));
@@ -46,6 +49,7 @@ export function Pages({ session }: { session: SignedIn }): ReactNode {
               <Route path="/patterns" element={<PatternsPage />} />
               <Route path="/destinations" element={<DestinationsPage />} />
               <Route path="/platforms" element={<PlatformsPage />} />
+              <Route path="/signposts" element={<SignpostsPage />} />
               <Route path="/budget" element={<BudgetPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
               <Route path="/report" element={<ReportPage />} />

@@ -13,7 +13,7 @@ use crate::browser::Browser;
 use crate::support::{self, Service, World};
 
 /// Address, what is there once it is drawn, and the name of its picture.
-const PAGES: [(&str, &str, &str); 14] = [
+const PAGES: [(&str, &str, &str); 15] = [
     ("/", "//article[@aria-label='Viaduct']", "lines"),
     ("/relays/Summit%20Station", "//section[@aria-label='Recent entries']//li", "relay"),
     ("/new", "//*[@role='tab'][text()='Search']", "new-relay"),
@@ -22,6 +22,7 @@ const PAGES: [(&str, &str, &str); 14] = [
     ("/find", "//button[text()='Search']", "find"),
     ("/patterns", "//section[@aria-label='Cairn recorder']", "patterns"),
     ("/destinations", "//section[@aria-label='Marrow Hall Viaduct']", "destinations"),
+    ("/signposts", "//section[@aria-label='summit']", "signposts"),
     ("/platforms", "//section[@aria-label='Thistle Stage']", "platforms"),
     ("/budget", "//section[@aria-label='Capacity']//td", "budget"),
     ("/logbook", "//section[@aria-label='Lines']//li", "logbook"),
@@ -30,8 +31,18 @@ const PAGES: [(&str, &str, &str); 14] = [
     ("/settings/care", "//section[@aria-label='Health']//li", "care"),
 ];
 /// Pages whose pictures are kept, by day and wide, unless said otherwise.
-const KEPT: [&str; 9] =
-    ["relay", "new-relay", "feeds", "destinations", "platforms", "budget", "logbook", "report", "settings"];
+const KEPT: [&str; 10] = [
+    "relay",
+    "new-relay",
+    "feeds",
+    "destinations",
+    "signposts",
+    "platforms",
+    "budget",
+    "logbook",
+    "report",
+    "settings",
+];
 
 /// The demonstration, running.
 pub(crate) struct Demo {

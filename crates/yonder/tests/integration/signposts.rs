@@ -260,8 +260,10 @@ fn a_signpost_leads_to_the_live_watch_page_and_can_be_paused() {
     assert!(text(&refused.stderr).contains("go"), "{refused:?}");
     let book = site.service.must(&["book", "export"], "");
     assert!(book.contains("[signpost.go]") && book.contains("player = false"), "{book}");
-    let file =
-        site.service.file("book.toml", &book.replace("player = false", "player = true\nmax_viewers = 7"));
+    let file = site.service.file(
+        "book.toml",
+        &book.replace("player = false\n", "").replace("max_viewers = 500", "max_viewers = 7"),
+    );
     site.service.must(&["book", "apply", &file], "");
     let shown = site.signpost("go");
     assert_eq!((shown["player"].as_bool(), shown["max_viewers"].as_u64()), (Some(true), Some(7)));
