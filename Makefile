@@ -87,7 +87,7 @@ BENCH := ./target/release/yonder-bench
 bench:
 	cargo build --release --locked -p yonder-bench -p yonder
 	for over in rtmp srt; do for pushes in 1 4 16; do $(BENCH) relay --over $$over --pushes $$pushes || exit 1; done; done
-	for figure in delay memory cores ingest reboots stalled starts changes overhead rendition; do $(BENCH) $$figure || exit 1; done
+	for figure in delay memory cores ingest viewers reboots stalled starts changes overhead rendition; do $(BENCH) $$figure || exit 1; done
 
 ## soak: an hour of faults, drawn at random
 soak:

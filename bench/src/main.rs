@@ -16,6 +16,8 @@ mod service;
 mod soak;
 mod stalled;
 mod starts;
+mod stream;
+mod viewers;
 mod whole;
 
 use clap::{Parser, Subcommand};
@@ -115,6 +117,24 @@ enum Figure {
         #[arg(long, default_value_t = 20)]
         seconds: u64,
     },
+    /// HLS stream of a signpost over minutes, held against a checker, with a reboot of the camera and a hold.
+    Stream {
+        /// Seconds.
+        #[arg(long, default_value_t = 600)]
+        seconds: u64,
+    },
+    /// Viewers of a signpost: CPU per byte, memory, and the push beside them.
+    Viewers {
+        /// Viewers.
+        #[arg(long, default_value_t = 500)]
+        viewers: u32,
+        /// Rate of the camera in megabits per second.
+        #[arg(long, default_value_t = 2)]
+        mbps: u32,
+        /// Seconds of each measurement.
+        #[arg(long, default_value_t = 20)]
+        seconds: u64,
+    },
     /// From the start of the service to all relays live.
     Starts {
         /// Relays.
@@ -182,6 +202,8 @@ fn main() -> anyhow::Result<()> {
         Figure::Ingest { publishers, pushes, kbps, seconds } => {
             ingest::run(publishers, pushes, kbps, seconds)
         }
+        Figure::Stream { seconds } => stream::run(seconds),
+        Figure::Viewers { viewers, mbps, seconds } => viewers::run(viewers, mbps, seconds),
         Figure::Starts { relays, pushes, times } => starts::run(relays, pushes, times),
         Figure::Changes { relays } => changes::run(relays),
         Figure::Stalled { seconds } => stalled::run(seconds),

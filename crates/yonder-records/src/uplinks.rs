@@ -91,6 +91,9 @@ impl Records {
                 }
             }
         }
+        // Viewers take their streams from this machine.
+        let signposts = self.store.signpost_traffic(&calendar.first_day(), &calendar.day())?;
+        sent.here += signposts.values().map(|traffic| traffic.bytes).sum::<u64>();
         Ok(sent)
     }
 }

@@ -8,10 +8,10 @@
 //! | [`Events`] | live events for subscribers |
 //! | [`Journal`] | audit log and logbook lines, also while the disk fails |
 //! | [`History`] | states, outages, traffic and bit rates over time |
+//! | [`Sharing`] | public pages of signposts, their viewers and traffic |
 //! | [`Planner`] | discovery, preflight, rehearsal, budget |
 //! | [`Previews`] | stills and surveys |
 //! | [`Ingest`] | feeds that encoders publish to: keys, addresses |
-//! | [`Sharing`] | public pages of signposts, their viewers and traffic |
 //! | [`Notifications`] | alert rules and delivery |
 //! | [`Reconciler`] | applies stored settings and desired states to the engine |
 //! | [`Auth`] | people, sessions and tokens |

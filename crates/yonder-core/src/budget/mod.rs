@@ -10,6 +10,8 @@ mod units;
 pub use fits::{Fit, FitRow, what_fits};
 pub use month::{Month, Traffic};
 pub use overhead::{on_wire_kbps, with_ip_headers};
-pub use plan::{Budget, BudgetVerdict, Load, Pull, Push, Uplink, UplinkBudget, WhatIf, budget};
+pub use plan::{
+    Audience, Budget, BudgetVerdict, Load, Loads, Pull, Push, Uplink, UplinkBudget, WhatIf, budget,
+};
 pub use share::shares;
 pub use units::{BitRate, UnitError, Volume};

@@ -51,6 +51,28 @@ pub struct Pull {
     pub media_kbps: Option<u64>,
 }
 
+/// Viewers of a signpost as a load. Each of them takes the stream from this machine.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Audience {
+    /// Alias of the signpost.
+    pub signpost: String,
+    /// Present viewers.
+    pub viewers: u32,
+    /// Measured media bit rate of the stream.
+    pub media_kbps: Option<u64>,
+}
+
+/// Loads of a service.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Loads<'a> {
+    /// Pushes.
+    pub pushes: &'a [Push],
+    /// Pulls.
+    pub pulls: &'a [Pull],
+    /// Viewers.
+    pub audiences: &'a [Audience],
+}
+
 /// Hypothetical changes.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct WhatIf {
@@ -134,21 +156,27 @@ pub struct Budget {
 
 /// Computes the budget of running and hypothetical loads.
 ///
-/// Pushes use the uplinks of this machine; a pull from a site uses that site's. A push that is bound to uplinks loads only
+/// Pushes and viewers use the uplinks of this machine; a pull from a site uses that site's. A push that is bound to uplinks loads only
 /// those, and all but the first as standby. An unbound push is counted on each uplink, since its route is not known
 /// here.
 #[must_use]
-pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: WhatIf, month: Month) -> Budget {
+pub fn budget(uplinks: &[Uplink], loads: &Loads<'_>, what_if: WhatIf, month: Month) -> Budget {
+    let Loads { pushes, pulls, audiences } = *loads;
     let mut budget = Budget::default();
     for uplink in uplinks {
         let loads = match &uplink.site {
-            None => push_loads(pushes, what_if, Some(&uplink.name)),
+            None => {
+                let mut loads = push_loads(pushes, what_if, Some(&uplink.name));
+                loads.extend(audiences.iter().map(audience_load));
+                loads
+            }
             Some(site) => pull_loads(pulls, what_if, site),
         };
         budget.uplinks.push(one_uplink(uplink, loads, what_if, month));
     }
     if uplinks.iter().all(|uplink| uplink.site.is_some()) {
         budget.undescribed.extend(push_loads(pushes, what_if, None));
+        budget.undescribed.extend(audiences.iter().map(audience_load));
     }
     let described = |site: &str| {
         uplinks.iter().any(|uplink| uplink.site.as_deref().is_some_and(|own| own.eq_ignore_ascii_case(site)))
@@ -203,6 +231,18 @@ fn pull_load(pull: &Pull, what_if: WhatIf, from: &str) -> Load {
     Load {
         what: format!("pull of {}{from}", pull.feed),
         kbps: media.map(|kbps| on_wire_kbps(None, kbps)),
+        is_standby: false,
+    }
+}
+
+fn audience_load(audience: &Audience) -> Load {
+    let Audience { signpost, viewers, media_kbps } = audience;
+    let plural = if *viewers == 1 { "" } else { "s" };
+    let one = |kbps: u64| on_wire_kbps(Some(Protocol::Rtmp), kbps);
+    Load {
+        what: format!("{viewers} viewer{plural} of {signpost}"),
+        // HTTP over TCP has the overhead of RTMP: headers of a few bytes for large blocks.
+        kbps: media_kbps.map(|kbps| one(kbps).saturating_mul(u64::from(*viewers))),
         is_standby: false,
     }
 }
@@ -264,7 +304,8 @@ mod tests {
     }
 
     fn of(up_kbps: u64, pushes: &[Push], what_if: WhatIf) -> UplinkBudget {
-        budget(&[uplink(None, up_kbps)], pushes, &[], what_if, MONTH).uplinks.remove(0)
+        let loads = Loads { pushes, ..Loads::default() };
+        budget(&[uplink(None, up_kbps)], &loads, what_if, MONTH).uplinks.remove(0)
     }
 
     #[test]
@@ -296,10 +337,23 @@ mod tests {
     }
 
     #[test]
+    fn every_viewer_takes_the_stream_from_this_machine() {
+        let audience = |viewers| Audience { signpost: "summit".into(), viewers, media_kbps: Some(2_000) };
+        let audiences = [audience(100), Audience { media_kbps: None, ..audience(1) }];
+        let loads = Loads { audiences: &audiences, ..Loads::default() };
+        let uplinks = [uplink(None, 300_000), uplink(Some("Fell"), 6_000)];
+        let budget = budget(&uplinks, &loads, WhatIf::default(), MONTH);
+        assert_eq!((budget.uplinks[0].sum_kbps, budget.uplinks[1].sum_kbps), (208_600, 0));
+        let listed: Vec<_> = budget.uplinks[0].loads.iter().map(|load| load.what.as_str()).collect();
+        assert_eq!(listed, ["100 viewers of summit", "1 viewer of summit"]);
+    }
+
+    #[test]
     fn pull_loads_only_the_uplink_of_its_site() {
         let uplinks = [uplink(None, 10_000), uplink(Some("Fell"), 6_000)];
         let pulls = [pull(Some("fell"), 4_000), pull(None, 4_000)];
-        let budget = budget(&uplinks, &[], &pulls, WhatIf::default(), MONTH);
+        let loads = Loads { pulls: &pulls, ..Loads::default() };
+        let budget = budget(&uplinks, &loads, WhatIf::default(), MONTH);
         assert_eq!((budget.uplinks[0].sum_kbps, budget.uplinks[1].sum_kbps), (0, 4_200));
         assert_eq!(budget.uplinks[1].loads.len(), 1);
     }
@@ -311,7 +365,8 @@ mod tests {
         let bound =
             Push { uplinks: vec!["fibre".into(), "Radio".into()], ..push("a", Protocol::Rtmp, 2_000) };
         let pushes = [bound, push("b", Protocol::Rtmp, 1_000)];
-        let budget = budget(&uplinks, &pushes, &[], WhatIf::default(), MONTH);
+        let loads = Loads { pushes: &pushes, ..Loads::default() };
+        let budget = budget(&uplinks, &loads, WhatIf::default(), MONTH);
         let sums: Vec<_> = budget.uplinks.iter().map(|uplink| uplink.sum_kbps).collect();
         assert_eq!(sums, [2_086 + 1_043, 2_086 + 1_043, 1_043]);
         let projected = |at: usize| budget.uplinks[at].traffic.projected.bytes() / 125 / MONTH.total_s;
@@ -322,7 +377,9 @@ mod tests {
     #[test]
     fn loads_without_an_uplink_are_listed_separately() {
         let pushes = [push("a", Protocol::Rtmps, 0)];
-        let budget = budget(&[], &pushes, &[pull(Some("Fell"), 1_000)], WhatIf::default(), MONTH);
+        let pulls = [pull(Some("Fell"), 1_000)];
+        let loads = Loads { pushes: &pushes, pulls: &pulls, ..Loads::default() };
+        let budget = budget(&[], &loads, WhatIf::default(), MONTH);
         let listed: Vec<_> = budget.undescribed.iter().map(|load| (load.what.as_str(), load.kbps)).collect();
         assert_eq!(listed, [("Summit → a (rtmps)", None), ("pull of Summit from Fell", Some(1_050))]);
     }
@@ -336,7 +393,8 @@ mod tests {
         assert_eq!(month(3_200), Some(BudgetVerdict::Over));
         let is_standby = Uplink { backup: true, ..uplink(None, 100_000) };
         let pushes = [push("a", Protocol::Rtmp, 9_000)];
-        let budget = budget(&[is_standby], &pushes, &[], WhatIf::default(), MONTH);
+        let loads = Loads { pushes: &pushes, ..Loads::default() };
+        let budget = budget(&[is_standby], &loads, WhatIf::default(), MONTH);
         assert_eq!(budget.uplinks[0].traffic_verdict, Some(BudgetVerdict::Fits));
     }
 }

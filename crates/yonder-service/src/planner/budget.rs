@@ -8,7 +8,9 @@ use yonder_api::{
     Budget as BudgetFacts, FitRow, Load as LoadFacts, Uplink as UplinkFacts, UplinkBudget, WhatFits,
     WhatIf as WhatIfRequest,
 };
-use yonder_core::budget::{Budget, Load, Month, Pull, Push, Uplink, WhatIf, budget, shares, what_fits};
+use yonder_core::budget::{
+    Budget, Load, Loads, Month, Pull, Push, Uplink, WhatIf, budget, shares, what_fits,
+};
 use yonder_core::nearest_name;
 use yonder_core::rendition::{Adapt, Requirements, choose};
 use yonder_store::{Identity, RecordKind, Relay as StoredRelay};
@@ -85,7 +87,9 @@ impl Planner {
                 pulls.push(Pull { feed: relay.feed.clone(), site, media_kbps });
             }
         }
-        Ok(budget(&uplinks, &pushes, &pulls, what_if, month))
+        let audiences = self.sharing.audiences();
+        let loads = Loads { pushes: &pushes, pulls: &pulls, audiences: &audiences };
+        Ok(budget(&uplinks, &loads, what_if, month))
     }
 
     /// Returns the pushes of a relay as loads, with the bit rates of their renditions.

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use parking_lot::Mutex;
 use yonder_engine::Engine;
 
+use crate::sharing::Sharing;
 use yonder_records::Records;
 
 pub use tuning::PlannedTuning;
@@ -21,6 +22,7 @@ pub use tuning::PlannedTuning;
 pub struct Planner {
     records: Arc<Records>,
     engine: Engine,
+    sharing: Arc<Sharing>,
     /// Last measured media bit rate of each feed, in kilobits per second.
     media_rates: Mutex<HashMap<String, u64>>,
     /// Feeds whose cameras are being changed.
@@ -28,7 +30,8 @@ pub struct Planner {
 }
 
 impl Planner {
-    pub(crate) fn new(records: Arc<Records>, engine: Engine) -> Self {
-        Self { records, engine, media_rates: Mutex::default(), tuned_feeds: Mutex::default() }
+    pub(crate) fn new(records: Arc<Records>, engine: Engine, sharing: Arc<Sharing>) -> Self {
+        let (media_rates, tuned_feeds) = (Mutex::default(), Mutex::default());
+        Self { records, engine, sharing, media_rates, tuned_feeds }
     }
 }

@@ -38,10 +38,10 @@ pub struct Service {
     events: Arc<Events>,
     journal: Arc<Journal>,
     history: Arc<History>,
+    sharing: Arc<Sharing>,
     planner: Arc<Planner>,
     previews: Arc<Previews>,
     ingest: Arc<Ingest>,
-    sharing: Arc<Sharing>,
     notifications: Arc<Notifications>,
     reconciler: Arc<Reconciler>,
     auth: Arc<Auth>,
@@ -62,7 +62,8 @@ impl Service {
         let history =
             History::new(Arc::clone(&records), engine.clone(), Arc::clone(&events), Arc::clone(&journal));
         let history = Arc::new(history);
-        let planner = Arc::new(Planner::new(Arc::clone(&records), engine.clone()));
+        let sharing = Arc::new(Sharing::new(Arc::clone(&records), engine.clone()));
+        let planner = Arc::new(Planner::new(Arc::clone(&records), engine.clone(), Arc::clone(&sharing)));
         let ingest = Arc::new(Ingest::new(Arc::clone(&records), engine.clone(), Arc::clone(&journal)));
         let notifications = Notifications::new(
             Arc::clone(&records),
@@ -79,7 +80,7 @@ impl Service {
             notifications: Arc::new(notifications),
             reconciler: Arc::new(reconciler),
             ingest,
-            sharing: Arc::new(Sharing::new(Arc::clone(&records), engine.clone())),
+            sharing,
             auth: Arc::new(Auth::new(Arc::clone(&records), Arc::clone(&journal), local_token)?),
             backups: Arc::new(Backups::new(Arc::clone(&records), Arc::clone(&journal), None)),
             jobs: Jobs::default(),

@@ -11,6 +11,7 @@ use tokio::time::sleep;
 use url::Url;
 use yonder_api::{Signpost, SignpostState};
 use yonder_core::PushPhase;
+use yonder_core::budget::Audience;
 use yonder_engine::Engine;
 use yonder_media::hls::LiveWindow;
 use yonder_records::{
@@ -167,6 +168,20 @@ impl Sharing {
     /// If the records cannot be read.
     pub fn signposts(&self) -> Result<Vec<Signpost>, ServiceError> {
         self.records.signposts().iter().map(|record| self.view(record)).collect()
+    }
+
+    /// Returns the present viewers of all signposts, as loads of the uplinks.
+    pub(crate) fn audiences(&self) -> Vec<Audience> {
+        let day = time::Calendar::now().day();
+        let audience = |record: &SignpostRecord| {
+            let signpost = record.settings.name.clone();
+            let viewers = self.viewers.lock().audience(&signpost, &day, Instant::now()).now;
+            let stream = self.engine.hls(&record.settings.relay);
+            let media_kbps = stream.map(|stream| stream.borrow().average_rate() / 1_000);
+            Audience { signpost, viewers, media_kbps }
+        };
+        let signposts = self.records.signposts();
+        signposts.iter().map(audience).filter(|audience| audience.viewers > 0).collect()
     }
 
     /// Returns statistics of all signposts.

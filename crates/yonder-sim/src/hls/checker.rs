@@ -87,6 +87,14 @@ impl HlsChecker {
         self.is_ended
     }
 
+    /// Returns the end of a listed segment by its date, in milliseconds since 1970.
+    #[must_use]
+    pub fn end_ms(&self, number: u64) -> Option<f64> {
+        let entry = self.entries.get(&number)?;
+        let begin = entry.begins?.duration_since(jiff::Timestamp::UNIX_EPOCH).as_secs_f64();
+        Some((begin + entry.duration_s) * 1_000.0)
+    }
+
     fn fault(&mut self, fault: String) {
         if self.faults.len() < MAX_FAULTS {
             self.faults.push(fault);
