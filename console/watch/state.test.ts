@@ -20,6 +20,7 @@ test("states are read from responses, and nothing else", () => {
 test("viewers read why there is no picture, and when it is expected", () => {
   expect(messageOf(LIVE)).toBeNull();
   expect(messageOf({ ...LIVE, playlist: null })).toBe("On air.");
+  expect(messageOf({ ...LIVE, state: "interrupted" })).toBe("The picture is interrupted. It comes back by itself.");
   expect(messageOf({ ...LIVE, state: "paused" })).toBe("This page is paused.");
   expect(messageOf({ ...LIVE, state: "off-air" })).toBe("Nothing is on air at the moment.");
   expect(messageOf({ ...LIVE, state: "off-air", expected: "19:00 (Europe/Lisbon)" })).toBe(

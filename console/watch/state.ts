@@ -1,6 +1,6 @@
 /** State of a signpost, as the service reports it. */
 export type SignpostState = {
-  state: "live" | "off-air" | "paused";
+  state: "live" | "interrupted" | "off-air" | "paused";
   title: string;
   /** The page plays the picture itself, by this playlist. */
   playlist: string | null;
@@ -20,7 +20,7 @@ export function readState(value: unknown): SignpostState | null {
   const isValid =
     typeof read === "object" &&
     read !== null &&
-    ["live", "off-air", "paused"].includes(read.state ?? "") &&
+    ["live", "interrupted", "off-air", "paused"].includes(read.state ?? "") &&
     typeof read.title === "string" &&
     isText(read.playlist) &&
     isText(read.leads_to) &&
@@ -33,6 +33,8 @@ export function messageOf(state: SignpostState): string | null {
   switch (state.state) {
     case "paused":
       return "This page is paused.";
+    case "interrupted":
+      return "The picture is interrupted. It comes back by itself.";
     case "off-air":
       return state.expected === null ? "Nothing is on air at the moment." : `Back at ${state.expected}.`;
     case "live":

@@ -3792,7 +3792,7 @@ export interface components {
          * @description State of a signpost.
          * @enum {string}
          */
-        SignpostState: "live" | "off-air" | "paused";
+        SignpostState: "live" | "interrupted" | "off-air" | "paused";
         /** @description All settings. An omitted secret is kept. */
         SiteBook: {
             /** @description Alert rules. */

@@ -82,6 +82,8 @@ pub struct SignpostChange {
 pub enum SignpostState {
     /// The picture can be watched.
     Live,
+    /// The relay should be on the air, but there is no picture.
+    Interrupted,
     /// Nothing is on.
     OffAir,
     /// An operator has paused it.
@@ -94,6 +96,7 @@ impl SignpostState {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Live => "live",
+            Self::Interrupted => "interrupted",
             Self::OffAir => "off-air",
             Self::Paused => "paused",
         }

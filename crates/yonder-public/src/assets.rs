@@ -2,7 +2,7 @@
 
 use actix_web::http::StatusCode;
 use actix_web::web::{Path, ServiceConfig};
-use actix_web::{HttpRequest, HttpResponse, get};
+use actix_web::{HttpRequest, HttpResponse, routes};
 use rust_embed::RustEmbed;
 
 use crate::respond;
@@ -15,7 +15,9 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(asset);
 }
 
+#[routes]
 #[get("/assets/{name}")]
+#[head("/assets/{name}")]
 async fn asset(request: HttpRequest, name: Path<String>) -> HttpResponse {
     let Some(file) = Files::get(&name) else { return respond::no_such_file() };
     // Names with a hash, of the player library, never change their content.

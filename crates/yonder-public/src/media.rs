@@ -5,7 +5,7 @@ use std::sync::Arc;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{ACCESS_CONTROL_ALLOW_ORIGIN, RETRY_AFTER};
 use actix_web::web::{Data, Path, ServiceConfig};
-use actix_web::{HttpRequest, HttpResponse, get};
+use actix_web::{HttpRequest, HttpResponse, routes};
 use bytes::Bytes;
 use futures_util::stream;
 use yonder_media::hls::{LiveWindow, PLAYLIST_TYPE, master_playlist, media_playlist};
@@ -28,7 +28,9 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// Master playlist.
+#[routes]
 #[get("/w/{alias}/live.m3u8")]
+#[head("/w/{alias}/live.m3u8")]
 async fn master(service: Data<Service>, request: HttpRequest, alias: Path<String>) -> HttpResponse {
     let Some(window) = service.sharing().stream(&alias) else { return respond::no_such_file() };
     if let Err(refusal) = service.sharing().admit(&alias, viewer(&request)) {
@@ -45,7 +47,9 @@ async fn master(service: Data<Service>, request: HttpRequest, alias: Path<String
 }
 
 /// Media playlist of a stream with a target duration.
+#[routes]
 #[get("/w/{alias}/media-{stream}-{target}.m3u8")]
+#[head("/w/{alias}/media-{stream}-{target}.m3u8")]
 async fn media(service: Data<Service>, request: HttpRequest, path: Path<(String, u64, u64)>) -> HttpResponse {
     let (alias, stream, target) = path.into_inner();
     let window = service.sharing().stream(&alias);
@@ -64,7 +68,9 @@ async fn media(service: Data<Service>, request: HttpRequest, path: Path<(String,
 }
 
 /// Initialization section.
+#[routes]
 #[get("/w/{alias}/init-{number}.mp4")]
+#[head("/w/{alias}/init-{number}.mp4")]
 async fn init(service: Data<Service>, path: Path<(String, u64)>) -> HttpResponse {
     let (alias, number) = path.into_inner();
     let window = service.sharing().stream(&alias);
@@ -76,7 +82,9 @@ async fn init(service: Data<Service>, path: Path<(String, u64)>) -> HttpResponse
 }
 
 /// Media segment.
+#[routes]
 #[get("/w/{alias}/segment-{number}.m4s")]
+#[head("/w/{alias}/segment-{number}.m4s")]
 async fn segment(service: Data<Service>, path: Path<(String, u64)>) -> HttpResponse {
     let (alias, number) = path.into_inner();
     let window: Option<Arc<LiveWindow>> = service.sharing().stream(&alias);

@@ -3,7 +3,7 @@
 use actix_web::http::StatusCode;
 use actix_web::http::header::LOCATION;
 use actix_web::web::{Data, Path, ServiceConfig};
-use actix_web::{HttpRequest, HttpResponse, get};
+use actix_web::{HttpRequest, HttpResponse, routes};
 use jiff::Timestamp;
 use jiff::tz::TimeZoneDatabase;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
@@ -27,7 +27,9 @@ enum Kind {
     Embed,
 }
 
+#[routes]
 #[get("/w/{alias}")]
+#[head("/w/{alias}")]
 async fn page(service: Data<Service>, request: HttpRequest, alias: Path<String>) -> HttpResponse {
     match service.sharing().public_view(&alias) {
         Some(view) => respond::page(&request, StatusCode::OK, Frames::None, watch_page(&view, Kind::Page)),
@@ -35,7 +37,9 @@ async fn page(service: Data<Service>, request: HttpRequest, alias: Path<String>)
     }
 }
 
+#[routes]
 #[get("/w/{alias}/embed")]
+#[head("/w/{alias}/embed")]
 async fn embed(service: Data<Service>, request: HttpRequest, alias: Path<String>) -> HttpResponse {
     match service.sharing().public_view(&alias) {
         Some(view) => respond::page(&request, StatusCode::OK, Frames::All, watch_page(&view, Kind::Embed)),
@@ -44,7 +48,9 @@ async fn embed(service: Data<Service>, request: HttpRequest, alias: Path<String>
 }
 
 /// Redirects to the live watch page, else to the own page.
+#[routes]
 #[get("/w/{alias}/go")]
+#[head("/w/{alias}/go")]
 async fn go(service: Data<Service>, request: HttpRequest, alias: Path<String>) -> HttpResponse {
     let Some(view) = service.sharing().public_view(&alias) else { return respond::not_found(&request) };
     let to = view.leads_to.unwrap_or_else(|| format!("../{}", view.name));
@@ -63,7 +69,9 @@ struct State {
     expected: Option<String>,
 }
 
+#[routes]
 #[get("/w/{alias}/state")]
+#[head("/w/{alias}/state")]
 async fn state(service: Data<Service>, request: HttpRequest, alias: Path<String>) -> HttpResponse {
     let Some(view) = service.sharing().public_view(&alias) else { return respond::no_such_file() };
     let has_stream =
@@ -82,7 +90,9 @@ async fn state(service: Data<Service>, request: HttpRequest, alias: Path<String>
 }
 
 /// Still picture, shown before the playback begins.
+#[routes]
 #[get("/w/{alias}/poster.jpg")]
+#[head("/w/{alias}/poster.jpg")]
 async fn poster(service: Data<Service>, alias: Path<String>) -> HttpResponse {
     let view = service.sharing().public_view(&alias);
     let live = view.filter(|view| view.has_player && view.state == SignpostState::Live);
@@ -146,6 +156,7 @@ fn watch_page(view: &PublicView, kind: Kind) -> String {
 fn first_message(view: &PublicView) -> &'static str {
     match view.state {
         SignpostState::Live => "",
+        SignpostState::Interrupted => "The picture is interrupted. It comes back by itself.",
         SignpostState::OffAir => "Nothing is on air at the moment.",
         SignpostState::Paused => "This page is paused.",
     }

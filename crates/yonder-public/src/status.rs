@@ -2,7 +2,7 @@
 
 use actix_web::http::StatusCode;
 use actix_web::web::{Data, Path, ServiceConfig, block};
-use actix_web::{HttpRequest, HttpResponse, get};
+use actix_web::{HttpRequest, HttpResponse, routes};
 use maud::{DOCTYPE, html};
 use yonder_api::{Band, Day};
 use yonder_core::record::DayLevel;
@@ -15,7 +15,9 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(status);
 }
 
+#[routes]
 #[get("/w/{alias}/status")]
+#[head("/w/{alias}/status")]
 async fn status(service: Data<Service>, request: HttpRequest, alias: Path<String>) -> HttpResponse {
     let view = service.sharing().public_view(&alias).filter(|view| view.has_status_page);
     let Some(view) = view else { return respond::not_found(&request) };

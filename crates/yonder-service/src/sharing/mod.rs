@@ -15,9 +15,9 @@ use yonder_core::budget::Audience;
 use yonder_engine::Engine;
 use yonder_media::hls::LiveWindow;
 use yonder_records::{
-    Records, ServiceError, SignpostRecord, WatchTarget, run_blocking, schedule, time, unsigned,
+    Records, ServiceError, SignpostRecord, WatchTarget, is_on_air, run_blocking, schedule, time, unsigned,
 };
-use yonder_store::RecordKind;
+use yonder_store::{DesiredState, RecordKind};
 
 use viewers::Viewers;
 
@@ -45,7 +45,7 @@ pub struct PublicView {
     pub has_status_page: bool,
     /// Relay.
     pub relay: String,
-    /// Feed, for a still.
+    /// Feed, for a still; `None` while an operator holds the picture.
     pub feed: Option<String>,
     /// Live watch page at a platform.
     pub leads_to: Option<String>,
@@ -124,7 +124,7 @@ impl Sharing {
             is_unlisted: settings.is_unlisted,
             has_status_page: settings.has_status_page,
             relay: settings.relay.clone(),
-            feed: relay.map(|relay| relay.feed.clone()),
+            feed: relay.filter(|relay| relay.wanted == DesiredState::On).map(|relay| relay.feed.clone()),
             leads_to,
             expected,
         })
@@ -247,8 +247,20 @@ impl Sharing {
         }
         let page = self.live_page(&settings.relay, &record.targets);
         let plays = settings.has_player && self.has_live_stream(&settings.relay);
-        let state = if plays || page.is_some() { SignpostState::Live } else { SignpostState::OffAir };
+        let state = if plays || page.is_some() {
+            SignpostState::Live
+        } else if self.should_run(&settings.relay) {
+            SignpostState::Interrupted
+        } else {
+            SignpostState::OffAir
+        };
         (state, page)
+    }
+
+    /// Returns true if a relay is wanted, and within its on-air windows.
+    fn should_run(&self, relay: &str) -> bool {
+        let relays = self.records.stored_relays();
+        relays.iter().any(|stored| stored.name == relay && stored.wanted.is_running() && is_on_air(stored))
     }
 
     /// Returns the first watch page whose push is live.

@@ -199,6 +199,10 @@ fn pages_have_strict_headers_and_no_secrets_and_nothing_else_is_public() {
     assert_eq!((poster.status, poster.header("content-type")), (200, "image/jpeg"));
     let script = site.get("/assets/watch.js");
     assert!(script.status == 200 && script.content.len() < 60_000, "{}", script.content.len());
+    // What an operator hides is not on the still either.
+    site.service.must(&["relay", "hold", "Line"], "");
+    assert_eq!(site.get(&format!("/w/{alias}/poster.jpg")).status, 404);
+    site.service.must(&["relay", "resume", "Line"], "");
     for path in ["", "/embed", "/state", "/status", "/live.m3u8"] {
         let body = site.get(&format!("/w/{alias}{path}")).body();
         for secret in [KEY, CAMERA_PASSWORD, "rtsp://", "rtmp", "Line"] {
@@ -224,6 +228,8 @@ fn pages_have_strict_headers_and_no_secrets_and_nothing_else_is_public() {
         assert!(answer.body().contains("There is no such page"), "{path}");
     }
     let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let head = agent.head(format!("{}/w/{alias}", site.public())).call().unwrap();
+    assert_eq!(head.status().as_u16(), 200, "proxies check pages by HEAD");
     let posted = agent.post(format!("{}/w/{alias}", site.public())).send_empty().unwrap();
     assert_eq!(posted.status().as_u16(), 405);
 }
@@ -253,6 +259,14 @@ fn a_signpost_leads_to_the_live_watch_page_and_can_be_paused() {
     assert_eq!((state["state"].as_str(), &state["leads_to"]), (Some("paused"), &Value::Null));
     assert_eq!(site.get("/w/go/go").header("location"), "../go");
     site.service.must(&["signpost", "resume", "go"], "");
+    // The platform refuses the key: nothing is live there, although it should be.
+    site.world.platform.set_key("one", "another-key-altogether".into());
+    site.world.platform.change(|faults| faults.resets += 1);
+    let state = site.wait_state("go", "interrupted", |state| state["state"] == "interrupted");
+    assert_eq!(state["leads_to"], Value::Null);
+    site.world.platform.set_key("one", KEY.into());
+    site.service.must(&["relay", "start", "Line", "--force"], "");
+    site.wait_state("go", "live again", |state| state["state"] == "live");
     // Stopped: off air.
     site.service.must(&["relay", "stop", "Line"], "");
     site.wait_state("go", "off air", |state| state["state"] == "off-air");

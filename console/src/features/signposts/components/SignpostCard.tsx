@@ -16,6 +16,7 @@ import { SignpostForm } from "./SignpostForm";
 
 const STATES: Record<SignpostState, { text: string; tone: string }> = {
   live: { text: "live", tone: "text-flow" },
+  interrupted: { text: "interrupted", tone: "text-lag" },
   "off-air": { text: "off air", tone: "text-off" },
   paused: { text: "paused", tone: "text-hold" },
 };
