@@ -199,7 +199,7 @@ fn pages_have_strict_headers_and_no_secrets_and_nothing_else_is_public() {
     assert_eq!((poster.status, poster.header("content-type")), (200, "image/jpeg"));
     let script = site.get("/assets/watch.js");
     assert!(script.status == 200 && script.content.len() < 60_000, "{}", script.content.len());
-    // What an operator hides is not on the still either.
+    // The still is hidden with the picture.
     site.service.must(&["relay", "hold", "Line"], "");
     assert_eq!(site.get(&format!("/w/{alias}/poster.jpg")).status, 404);
     site.service.must(&["relay", "resume", "Line"], "");
