@@ -43,8 +43,8 @@ impl TrackRun {
         Self { track, time, samples: Vec::new(), data: BytesMut::new() }
     }
 
-    /// Appends a unit, and copies its payload. `duration` and `composition` are in ticks.
-    pub(crate) fn push(&mut self, unit: &AccessUnit, codec: VideoCodec, duration: u32, composition: u32) {
+    /// Appends a unit, and copies its payload. `composition` is in ticks. The duration is zero until it is set.
+    pub(crate) fn push(&mut self, unit: &AccessUnit, codec: VideoCodec, composition: u32) {
         let before = self.data.len();
         match &unit.payload {
             Payload::Nals(nals) => {
@@ -57,7 +57,14 @@ impl TrackRun {
         }
         let size = u32::try_from(self.data.len() - before).unwrap_or(u32::MAX);
         let is_sync = unit.track == Track::Audio || unit.keyframe;
-        self.samples.push(Sample { duration, size, is_sync, composition });
+        self.samples.push(Sample { duration: 0, size, is_sync, composition });
+    }
+
+    /// Sets the duration of the last sample, in ticks: it is known when the next unit of the track arrives.
+    pub(crate) fn set_last_duration(&mut self, duration: u32) {
+        if let Some(last) = self.samples.last_mut() {
+            last.duration = duration;
+        }
     }
 
     /// Returns the size of the sample data, in bytes.
@@ -141,7 +148,8 @@ impl Fragmenter {
         let composition = u32::try_from(unit.pts.saturating_sub(unit.dts)).unwrap_or_default();
         self.sequence = self.sequence.wrapping_add(1);
         let mut run = TrackRun::new(unit.track, time);
-        run.push(unit, codec, duration, composition);
+        run.push(unit, codec, composition);
+        run.set_last_duration(duration);
         Some(fragment(self.sequence, [run]).concat().into())
     }
 }

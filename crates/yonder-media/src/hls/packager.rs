@@ -8,7 +8,7 @@ use crate::fmp4::{self, TrackRun, fragment};
 use crate::stream::{AudioConfig, StreamHeaders, VideoConfig};
 use crate::ticks::{TICKS_PER_SECOND, from_millis, of_samples, to_millis};
 use crate::timeline::Timestamps;
-use crate::unit::{AccessUnit, PerTrack, Track};
+use crate::unit::{AccessUnit, Track};
 
 use super::segment::{InitSection, Segment};
 
@@ -16,8 +16,6 @@ use super::segment::{InitSection, Segment};
 const MAX_FRAME_TICKS: i64 = TICKS_PER_SECOND;
 /// Duration of a single frame of unknown duration, in ticks.
 const DEFAULT_FRAME_TICKS: i64 = TICKS_PER_SECOND / 25;
-/// Distance between the last audio unit and the end of a segment beyond which no more audio is expected, in ticks.
-const MAX_AUDIO_WAIT_TICKS: i64 = TICKS_PER_SECOND / 2;
 /// Samples in an AAC frame (ISO/IEC 14496-3, 4.5.1.1).
 const AAC_SAMPLES: i64 = 1_024;
 /// Difference between the wall clock and the dates of segments beyond which the clock counts as stepped, in milliseconds.
@@ -38,13 +36,6 @@ pub struct PackagerConfig {
     pub max_bytes: usize,
 }
 
-/// Unit whose duration is not known before the next one of its track.
-#[derive(Debug)]
-struct Waiting {
-    unit: AccessUnit,
-    times: Timestamps,
-}
-
 /// Segment that is being written.
 #[derive(Debug)]
 struct OpenSegment {
@@ -54,7 +45,11 @@ struct OpenSegment {
     begin_dts: i64,
     frames: u32,
     video: TrackRun,
+    /// Decoding time of the last video frame.
+    video_dts: i64,
     audio: Option<TrackRun>,
+    /// Decoding time of the last audio frame.
+    audio_dts: i64,
 }
 
 impl OpenSegment {
@@ -72,7 +67,6 @@ pub struct Packager {
     /// Sequence number of fragments (8.8.5).
     fragments: u32,
     open: Option<OpenSegment>,
-    waiting: PerTrack<Option<Waiting>>,
     /// Duration of the last video frame, in ticks.
     frame_ticks: i64,
     /// The next segment follows a gap.
@@ -97,7 +91,6 @@ impl Packager {
             next_init: config.first_number,
             fragments: 0,
             open: None,
-            waiting: PerTrack::default(),
             frame_ticks: DEFAULT_FRAME_TICKS,
             follows_gap: false,
             inits: Vec::new(),
@@ -126,8 +119,6 @@ impl Packager {
 
     /// Ends the open segment, and marks the next one as discontinuous: the times that follow are those of another output.
     pub fn cut(&mut self) -> Option<Segment> {
-        self.write_waiting_video(None);
-        self.write_waiting_audio(None);
         self.close(None);
         self.follows_gap = true;
         self.finished.take()
@@ -146,18 +137,12 @@ impl Packager {
         headers: &Arc<StreamHeaders>,
         wall_ms: impl FnOnce(i64) -> i64,
     ) {
-        let last = self.waiting.video.as_ref().map(|waiting| waiting.times.dts);
-        if last.is_some_and(|last| !(1..=MAX_FRAME_TICKS).contains(&(times.dts - last))) {
-            self.finished = self.cut();
-        } else {
-            self.write_waiting_video(Some(times.dts));
-        }
-        let ends = match &self.open {
-            None => false,
-            Some(open) => unit.keyframe && self.is_complete(open, times.dts, headers),
-        };
-        if ends {
-            self.close(Some(times.dts));
+        let since_last = self.open.as_ref().map(|open| times.dts - open.video_dts);
+        match since_last {
+            Some(ticks) if !(1..=MAX_FRAME_TICKS).contains(&ticks) => self.finished = self.cut(),
+            Some(_) if unit.keyframe && self.is_complete(times.dts, headers) => self.close(Some(times.dts)),
+            Some(ticks) => self.set_video_duration(ticks),
+            None => {}
         }
         if self.open.is_none() {
             if !unit.keyframe || headers.video.is_none() {
@@ -171,39 +156,37 @@ impl Packager {
                 begin_dts: times.dts,
                 frames: 0,
                 video: TrackRun::new(Track::Video, time),
+                video_dts: times.dts,
                 audio: None,
+                audio_dts: times.dts,
             });
         }
-        self.waiting.video = Some(Waiting { unit: unit.clone(), times });
+        self.write_video(unit, times);
     }
 
     /// Returns true if the keyframe at `dts` begins the next segment.
-    fn is_complete(&self, open: &OpenSegment, dts: i64, headers: &Arc<StreamHeaders>) -> bool {
-        let is_same = Arc::ptr_eq(&open.headers, headers) || open.headers == *headers;
-        !is_same || dts - open.begin_dts >= self.config.min_ticks
+    fn is_complete(&self, dts: i64, headers: &Arc<StreamHeaders>) -> bool {
+        self.open.as_ref().is_some_and(|open| {
+            let is_same = Arc::ptr_eq(&open.headers, headers) || open.headers == *headers;
+            !is_same || dts - open.begin_dts >= self.config.min_ticks
+        })
     }
 
-    /// Audio with other headers than the segment's is left out up to the next keyframe.
-    fn handle_audio(&mut self, unit: &AccessUnit, times: Timestamps, headers: &Arc<StreamHeaders>) {
-        self.write_waiting_audio(Some(times.dts));
-        let fits = self.open.as_ref().is_some_and(|open| open.headers.audio == headers.audio);
-        if fits && matches!(headers.audio, Some(AudioConfig::Aac { .. })) {
-            self.waiting.audio = Some(Waiting { unit: unit.clone(), times });
+    /// Sets the duration of the last video frame of the open segment.
+    fn set_video_duration(&mut self, ticks: i64) {
+        self.frame_ticks = ticks;
+        if let Some(open) = &mut self.open {
+            open.video.set_last_duration(to_u32(ticks));
         }
     }
 
-    /// Writes the last video unit. `next` is the time of the unit after it, if it is known and continues this one.
-    fn write_waiting_video(&mut self, next: Option<i64>) {
-        let Some(Waiting { unit, times }) = self.waiting.video.take() else { return };
+    /// Writes a video frame to the open segment. A segment that becomes too large is discarded.
+    fn write_video(&mut self, unit: &AccessUnit, times: Timestamps) {
         let Some(open) = &mut self.open else { return };
-        if let Some(next) = next {
-            self.frame_ticks = next - times.dts;
-        }
-        let codec = open.headers.video.as_ref().map(VideoConfig::codec);
-        if let Some(codec) = codec {
-            open.video.push(&unit, codec, to_u32(self.frame_ticks), to_u32(times.pts - times.dts));
-            open.frames += 1;
-        }
+        let Some(codec) = open.headers.video.as_ref().map(VideoConfig::codec) else { return };
+        open.video.push(unit, codec, to_u32(times.pts - times.dts));
+        open.video_dts = times.dts;
+        open.frames += 1;
         if open.bytes() > self.config.max_bytes {
             self.discarded += u64::from(open.frames);
             self.open = None;
@@ -211,42 +194,40 @@ impl Packager {
         }
     }
 
-    /// The same for audio.
-    fn write_waiting_audio(&mut self, next: Option<i64>) {
-        let Some(Waiting { unit, times }) = self.waiting.audio.take() else { return };
-        let Some(open) = &mut self.open else { return };
-        let (Some(config), Some(codec)) = (&open.headers.audio, open.headers.video.as_ref()) else { return };
-        let Some(time) = fragment_time(times.dts) else { return };
-        let nominal = of_samples(AAC_SAMPLES, config.sample_rate());
-        let duration = next.map_or(nominal, |next| next - times.dts);
-        let run = open.audio.get_or_insert_with(|| TrackRun::new(Track::Audio, time));
-        run.push(&unit, codec.codec(), to_u32(duration), 0);
-    }
-
-    /// Writes the last audio unit if the audio has ended long before `end`. Otherwise it waits for the next one.
-    fn write_late_audio(&mut self, end: Option<i64>) {
-        let last = self.waiting.audio.as_ref().map(|waiting| waiting.times.dts);
-        if last.zip(end).is_some_and(|(last, end)| end - last > MAX_AUDIO_WAIT_TICKS) {
-            self.write_waiting_audio(None);
-        }
-    }
-
-    /// Ends the open segment before the frame at `next`, or with the last frame.
-    fn close(&mut self, next: Option<i64>) {
-        self.write_late_audio(next);
-        let Some(open) = self.open.take() else { return };
-        if open.frames == 0 {
+    /// Writes an audio frame to the open segment. Audio with other headers than those of the segment is left out up to the
+    /// next keyframe.
+    fn handle_audio(&mut self, unit: &AccessUnit, times: Timestamps, headers: &Arc<StreamHeaders>) {
+        let Some(open) = self.open.as_mut().filter(|open| open.headers.audio == headers.audio) else {
             return;
+        };
+        let Some(config @ AudioConfig::Aac { .. }) = &headers.audio else { return };
+        let (Some(video), Some(time)) = (&open.headers.video, fragment_time(times.dts)) else { return };
+        let codec = video.codec();
+        match &mut open.audio {
+            Some(run) => run.set_last_duration(to_u32(times.dts - open.audio_dts)),
+            None => open.audio = Some(TrackRun::new(Track::Audio, time)),
         }
-        let end = next.unwrap_or_else(|| open.begin_dts + open.video.ticks());
-        // A section that announces audio which does not come would let players wait for it.
+        if let Some(run) = &mut open.audio {
+            run.push(unit, codec, 0);
+            // Right for the last frame of the segment.
+            run.set_last_duration(to_u32(of_samples(AAC_SAMPLES, config.sample_rate())));
+        }
+        open.audio_dts = times.dts;
+    }
+
+    /// Ends the open segment. Its last frame lasts until `next`, or as long as the frame before it.
+    fn close(&mut self, next: Option<i64>) {
+        let Some(video_dts) = self.open.as_ref().map(|open| open.video_dts) else { return };
+        self.set_video_duration(next.map_or(self.frame_ticks, |next| next - video_dts));
+        let Some(open) = self.open.take() else { return };
+        // Players wait for audio that the initialization section announces.
         let audio = open.headers.audio.clone().filter(|_| open.audio.is_some());
         let headers = StreamHeaders { video: open.headers.video.clone(), audio };
         let Some(init) = self.init(&headers) else { return };
         let has_changed = self.last_init.as_ref().is_some_and(|last| *last != init);
         self.last_init = Some(Arc::clone(&init));
         let is_discontinuous = open.follows_gap || has_changed;
-        let ticks = end - open.begin_dts;
+        let ticks = open.video.ticks();
         let begins_ms = self.date(open.begins_ms, is_discontinuous);
         self.next_date_ticks = Some(from_millis(begins_ms).saturating_add(ticks));
         self.fragments = self.fragments.wrapping_add(1);
