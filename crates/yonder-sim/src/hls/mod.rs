@@ -4,4 +4,7 @@ mod checker;
 mod mp4;
 mod playlist;
 
+#[cfg(test)]
+mod tests;
+
 pub use checker::{HlsChecker, Wanted};
