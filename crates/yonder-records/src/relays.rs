@@ -91,7 +91,7 @@ impl Records {
             })
             .collect::<Result<Vec<_>, ServiceError>>()?;
         let hold = self.hold_spec(relay)?;
-        let hls = self.has_player(&relay.name)?;
+        let hls = self.store.has_player(&relay.name)?;
         Ok(RelaySpec { name: relay.name.clone(), feed, pushes, hold, hls })
     }
 

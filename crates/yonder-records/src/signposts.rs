@@ -59,12 +59,6 @@ impl Records {
         let complete = |settings: StoredSignpost| SignpostRecord { targets: targets(&settings), settings };
         Ok(self.store.signposts()?.into_iter().map(complete).collect())
     }
-
-    /// Returns true if a signpost plays the picture of the relay `name`.
-    pub(crate) fn has_player(&self, relay: &str) -> Result<bool, ServiceError> {
-        let mut signposts = self.store.signposts()?.into_iter();
-        Ok(signposts.any(|signpost| signpost.relay == relay && signpost.has_player && !signpost.is_paused))
-    }
 }
 
 impl Transaction<'_> {

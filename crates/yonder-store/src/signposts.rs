@@ -178,6 +178,18 @@ impl Store {
         })
     }
 
+    /// Returns true if a signpost that is not paused plays the picture of the relay `name`.
+    ///
+    /// # Errors
+    /// A database error.
+    pub fn has_player(&self, relay: &str) -> Result<bool, StoreError> {
+        self.read(|connection| {
+            let select = "SELECT EXISTS (SELECT 1 FROM signpost JOIN relay ON relay.id = signpost.relay
+                WHERE relay.name = ?1 AND player AND NOT paused)";
+            Ok(connection.prepare_cached(select)?.query_row([relay], |row| row.get(0))?)
+        })
+    }
+
     /// Returns all signposts by name.
     ///
     /// # Errors

@@ -17,7 +17,7 @@ use yonder_media::hls::LiveWindow;
 use yonder_records::{
     Records, ServiceError, SignpostRecord, WatchTarget, is_on_air, run_blocking, schedule, time, unsigned,
 };
-use yonder_store::{DesiredState, RecordKind};
+use yonder_store::{DesiredState, Identity, RecordKind};
 
 use viewers::Viewers;
 
@@ -167,7 +167,10 @@ impl Sharing {
     /// # Errors
     /// If the records cannot be read.
     pub fn signposts(&self) -> Result<Vec<Signpost>, ServiceError> {
-        self.records.signposts().iter().map(|record| self.view(record)).collect()
+        let identities = self.records.store.identities(RecordKind::Signpost)?;
+        let identity = |name: &str| identities.get(name).cloned().unwrap_or_default();
+        let signposts = self.records.signposts();
+        Ok(signposts.iter().map(|record| self.view(record, identity(&record.settings.name))).collect())
     }
 
     /// Returns the present viewers of all signposts, as loads of the uplinks.
@@ -204,7 +207,11 @@ impl Sharing {
     pub fn signpost(&self, name: &str) -> Result<Signpost, ServiceError> {
         let signposts = self.records.signposts();
         match signposts.iter().find(|record| record.settings.name.eq_ignore_ascii_case(name)) {
-            Some(record) => self.view(record),
+            Some(record) => {
+                let name = &record.settings.name;
+                let identity = self.records.store.identity(RecordKind::Signpost, name)?.unwrap_or_default();
+                Ok(self.view(record, identity))
+            }
             None => {
                 let (kind, name) = (RecordKind::Signpost, name.to_owned());
                 Err(self.records.explain(yonder_store::StoreError::NotFound { kind, name }))
@@ -212,13 +219,12 @@ impl Sharing {
         }
     }
 
-    fn view(&self, record: &SignpostRecord) -> Result<Signpost, ServiceError> {
+    fn view(&self, record: &SignpostRecord, identity: Identity) -> Signpost {
         let settings = &record.settings;
-        let identity = self.records.store.identity(RecordKind::Signpost, &settings.name)?.unwrap_or_default();
         let (state, leads_to) = self.state(record);
         let day = time::Calendar::now().day();
         let audience = self.viewers.lock().audience(&settings.name, &day, Instant::now());
-        Ok(Signpost {
+        Signpost {
             name: settings.name.clone(),
             id: identity.uid,
             revision: identity.revision,
@@ -236,7 +242,7 @@ impl Sharing {
             viewers: audience.now,
             viewers_today: audience.today.viewers,
             bytes_today: audience.today.bytes,
-        })
+        }
     }
 
     /// Returns the state of a signpost, and the live watch page that it leads to.
