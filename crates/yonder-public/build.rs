@@ -1,4 +1,4 @@
-//! Tells the compiler where the built script of the public pages is.
+//! Passes the path of the built script of the public pages to the compiler.
 
 use std::path::Path;
 

@@ -27,13 +27,19 @@ const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-
 /// Compressed files, filled on demand and bounded by the number of embedded files.
 static COMPRESSED: LazyLock<Mutex<HashMap<String, Bytes>>> = LazyLock::new(Mutex::default);
 
+/// Returns true if the client accepts gzip (RFC 9110, 12.5.3).
+#[must_use]
+pub fn accepts_gzip(request: &HttpRequest) -> bool {
+    let header = request.headers().get(ACCEPT_ENCODING).and_then(|value| value.to_str().ok());
+    header.is_some_and(|value| {
+        value.split(',').any(|one| one.trim().starts_with("gzip") && !one.trim().ends_with("q=0"))
+    })
+}
+
 /// Serves a file of the console; other addresses are pages of it.
 pub(super) async fn serve(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
-    let takes_gzip =
-        request.headers().get(ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| {
-            value.split(',').any(|one| one.trim().starts_with("gzip") && !one.trim().ends_with("q=0"))
-        });
+    let takes_gzip = accepts_gzip(&request);
     match Files::get(path) {
         Some(file) => answer(path, file.data.into_owned(), takes_gzip),
         // A missing asset must not be answered with a page.
@@ -77,4 +83,19 @@ fn compressed(path: &str, data: &[u8]) -> Bytes {
             written.unwrap_or_default().into()
         })
         .clone()
+}
+
+#[cfg(test)]
+mod tests {
+    use actix_web::test::TestRequest;
+
+    use super::*;
+
+    #[test]
+    fn gzip_is_used_where_it_is_accepted() {
+        let with = |value: &str| {
+            accepts_gzip(&TestRequest::default().insert_header((ACCEPT_ENCODING, value)).to_http_request())
+        };
+        assert!(with("br, gzip") && !with("br") && !with("gzip;q=0"));
+    }
 }

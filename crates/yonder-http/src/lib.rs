@@ -49,9 +49,10 @@ use yonder_service::Service;
 use yonder_service::ServiceError;
 
 pub use access::Access;
+pub use console::accepts_gzip;
 pub use openapi::openapi;
 pub use self_signed::self_signed;
-pub use server::{Server, ServerConfig, ServerError};
+pub use server::{Server, ServerConfig, ServerError, max_connections};
 pub use tls::{Certificate, TlsError, TlsFiles};
 
 /// Returns the configuration of all routes. Clones of `limits` and of `requests` share their counters.

@@ -160,7 +160,7 @@ impl Server {
         };
         let server = HttpServer::new(app)
             .workers(WORKERS)
-            .max_connections(max_connections(file_limit()))
+            .max_connections(max_connections(WORKERS, MAX_CONNECTIONS))
             .backlog(BACKLOG)
             .worker_max_blocking_threads(MAX_BLOCKING)
             .client_request_timeout(HEAD_TIMEOUT)
@@ -199,11 +199,16 @@ fn file_limit() -> u64 {
     rlimit::getrlimit(rlimit::Resource::NOFILE).map_or(u64::MAX, |(soft, _)| soft)
 }
 
-/// Returns the maximum connections of a worker: a quarter of the open files in total, so that enough are left for feeds
-/// and pushes.
-fn max_connections(file_limit: u64) -> usize {
-    let share = usize::try_from(file_limit / 4).unwrap_or(usize::MAX) / WORKERS;
-    share.clamp(MIN_CONNECTIONS, MAX_CONNECTIONS)
+/// Returns the maximum connections of each of a server's workers, at most `most`: a quarter of the open files of this process
+/// in total, so that enough are left for feeds and pushes.
+#[must_use]
+pub fn max_connections(workers: usize, most: usize) -> usize {
+    share_of_files(file_limit(), workers, most)
+}
+
+fn share_of_files(file_limit: u64, workers: usize, most: usize) -> usize {
+    let share = usize::try_from(file_limit / 4).unwrap_or(usize::MAX) / workers.max(1);
+    share.clamp(MIN_CONNECTIONS, most)
 }
 
 #[cfg(test)]
@@ -219,7 +224,7 @@ mod tests {
     #[case::hardly_any(20, 8)]
     #[case::unlimited(u64::MAX, 256)]
     fn connections_leave_file_descriptors_to_media(#[case] file_limit: u64, #[case] connections: usize) {
-        assert_eq!(max_connections(file_limit), connections);
+        assert_eq!(share_of_files(file_limit, WORKERS, MAX_CONNECTIONS), connections);
     }
 
     #[rstest]

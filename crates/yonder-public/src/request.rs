@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use std::sync::LazyLock;
 
 use actix_web::HttpRequest;
-use actix_web::http::header::{ACCEPT_ENCODING, USER_AGENT};
+use actix_web::http::header::USER_AGENT;
 use actix_web::web::Data;
 use url::form_urlencoded;
 use yonder_http::Access;
@@ -36,14 +36,6 @@ pub(super) fn viewer(request: &HttpRequest) -> ViewerId {
     ViewerId(KEY.hash_one((client_address(request), browser, session)))
 }
 
-/// Returns true if the client accepts gzip (RFC 9110, 12.5.3).
-pub(super) fn accepts_gzip(request: &HttpRequest) -> bool {
-    let header = request.headers().get(ACCEPT_ENCODING).and_then(|value| value.to_str().ok());
-    header.is_some_and(|value| {
-        value.split(',').any(|one| one.trim().starts_with("gzip") && !one.trim().ends_with("q=0"))
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use std::collections::HashSet;
@@ -69,13 +61,5 @@ mod tests {
         let all: HashSet<_> =
             (0..5_000).map(|at| viewer(&request(&format!("viewer={at}"), "Lamp/1"))).collect();
         assert_eq!(all.len(), 64);
-    }
-
-    #[test]
-    fn gzip_is_used_where_it_is_accepted() {
-        let with = |value: &str| {
-            accepts_gzip(&TestRequest::default().insert_header((ACCEPT_ENCODING, value)).to_http_request())
-        };
-        assert!(with("br, gzip") && !with("br") && !with("gzip;q=0"));
     }
 }

@@ -10,9 +10,9 @@ use actix_web::http::header::{
 use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder};
 use flate2::Compression;
 use flate2::write::GzEncoder;
+use yonder_http::accepts_gzip;
 
 use crate::pages;
-use crate::request::accepts_gzip;
 
 /// Smallest text that is compressed, in bytes.
 const MIN_COMPRESSED: usize = 400;
@@ -85,12 +85,12 @@ pub(super) fn text(
     }
 }
 
-/// Answers an unknown address.
+/// Handles requests for unknown addresses.
 pub(super) async fn no_such_page(request: HttpRequest) -> HttpResponse {
     not_found(&request)
 }
 
-/// The same, for handlers.
+/// Returns the page for an unknown address.
 pub(super) fn not_found(request: &HttpRequest) -> HttpResponse {
     page(request, StatusCode::NOT_FOUND, Frames::All, pages::unknown_page())
 }

@@ -12,7 +12,7 @@ use actix_web::middleware::from_fn;
 use actix_web::web::{self, Data};
 use actix_web::{App, HttpServer};
 use url::Url;
-use yonder_http::Access;
+use yonder_http::{Access, max_connections};
 use yonder_service::{Service, external_host, reachable};
 
 use crate::limits::{Limits, limit};
@@ -146,7 +146,7 @@ fn server(
     };
     let server = HttpServer::new(app)
         .workers(WORKERS)
-        .max_connections(MAX_CONNECTIONS)
+        .max_connections(max_connections(WORKERS, MAX_CONNECTIONS))
         .backlog(BACKLOG)
         .client_request_timeout(HEAD_TIMEOUT)
         .tls_handshake_timeout(HEAD_TIMEOUT)
