@@ -22,7 +22,7 @@ pub fn browser_rules() -> RuleSheet {
 /// Returns the requirements of browsers with these rules.
 #[must_use]
 pub fn browser_requirements(rules: &RuleSheet) -> Requirements<'_> {
-    // Its container has the codecs of the rules; the protocol only matters for codecs that they exclude.
+    // The protocol only decides about codecs that the rules exclude.
     let (protocol, limit) = (Protocol::Rtmps, Limit { lines: None, fps: None, kbps: None });
     Requirements { protocol, rules: Some(rules), limit, available_kbps: None }
 }

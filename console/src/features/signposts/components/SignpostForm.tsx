@@ -113,7 +113,7 @@ export function SignpostForm({ signpost, onDone }: { signpost?: Signpost; onDone
       {signpost === undefined && (
         <Toggle
           label="Append random letters to the alias"
-          help="So that nobody guesses the address."
+          help="The address cannot be guessed."
           checked={typed.random}
           onChange={(random) => set({ random })}
         />
